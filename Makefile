@@ -1,0 +1,36 @@
+# Two commands are enough: make demo, make test.
+PORT ?= 8321
+WORKSPACE ?= workspace
+BIN = .venv/bin
+
+.PHONY: demo test cluster-demo test-share bench vendor clean
+
+demo: .venv/.ready            ## install, make the demo job, serve it
+	$(BIN)/terrazza demo --workspace "$(WORKSPACE)" --port $(PORT)
+
+test: .venv/.ready-test       ## install what tests need on top, and run them all
+	$(BIN)/pytest
+
+cluster-demo: .venv/.ready-cluster  ## the demo recipe through a scheduler and two workers on this machine
+	scripts/cluster-demo "$(WORKSPACE)-cluster"
+
+.venv/.ready: pyproject.toml scripts/setup
+	scripts/setup
+
+.venv/.ready-test: pyproject.toml scripts/setup
+	scripts/setup test
+
+.venv/.ready-cluster: pyproject.toml scripts/setup
+	scripts/setup cluster
+
+test-share:                   ## how much of the code is test code
+	@$(BIN)/python scripts/test-share
+
+bench: .venv/.ready-test      ## the demo job against its truth, with time and memory
+	$(BIN)/python benchmarks/demo_quality.py
+
+vendor:                       ## fetch the browser libraries and fonts anew
+	scripts/refresh-vendor
+
+clean:
+	rm -rf .venv workspace build

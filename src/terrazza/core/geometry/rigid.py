@@ -1,0 +1,129 @@
+"""Rigid motions as 4×4 matrices in float64, unit quaternions (w, x, y, z) and small rotations.
+
+A pose maps coordinates of a scan's own frame to the job frame: ``q = pose[:3, :3] @ p + pose[:3, 3]``.
+"""
+
+import numpy as np
+
+
+def make(rotation: np.ndarray, translation: np.ndarray) -> np.ndarray:
+    """4×4 from a 3×3 rotation and a 3-vector."""
+    m = np.eye(4)
+    m[:3, :3], m[:3, 3] = rotation, translation
+    return m
+
+
+def apply(pose: np.ndarray, points: np.ndarray) -> np.ndarray:
+    """(n, 3) points mapped by a 4×4 pose, in float64."""
+    return points @ pose[:3, :3].T + pose[:3, 3]
+
+
+def inverse(pose: np.ndarray) -> np.ndarray:
+    """The pose that undoes ``pose``."""
+    r = pose[:3, :3].T
+    return make(r, -r @ pose[:3, 3])
+
+
+def about_z(angle: float) -> np.ndarray:
+    """3×3 turn by ``angle`` (rad) about +z, counter-clockwise from above."""
+    c, s = np.cos(angle), np.sin(angle)
+    return np.array([[c, -s, 0.0], [s, c, 0.0], [0.0, 0.0, 1.0]])
+
+
+def skew(v: np.ndarray) -> np.ndarray:
+    """3×3 matrix with ``skew(v) @ a == cross(v, a)``."""
+    x, y, z = v
+    return np.array([[0.0, -z, y], [z, 0.0, -x], [-y, x, 0.0]])
+
+
+def rotation_from(vector: np.ndarray) -> np.ndarray:
+    """3×3 rotation of a rotation vector (rad), Rodrigues' formula."""
+    angle = np.linalg.norm(vector)
+    if angle < 1e-12:
+        return np.eye(3) + skew(vector)
+    k = skew(vector / angle)
+    return np.eye(3) + np.sin(angle) * k + (1 - np.cos(angle)) * (k @ k)
+
+
+def vector_from(rotation: np.ndarray) -> np.ndarray:
+    """Rotation vector (rad) of a 3×3 rotation; exact for small angles, angle in [0, π]."""
+    q = to_quaternion(rotation)
+    if q[0] < 0:
+        q = -q
+    s = np.linalg.norm(q[1:])
+    return 2 * q[1:] if s < 1e-12 else q[1:] * (2 * np.arctan2(s, q[0]) / s)
+
+
+def step(pose: np.ndarray, turn: np.ndarray, shift: np.ndarray, about: np.ndarray) -> np.ndarray:
+    """``pose`` moved by a rotation vector ``turn`` about the point ``about`` and then by ``shift`` (target frame)."""
+    r = rotation_from(turn)
+    return make(r @ pose[:3, :3], r @ (pose[:3, 3] - about) + about + shift)
+
+
+def to_quaternion(rotation: np.ndarray) -> np.ndarray:
+    """Unit quaternion (w, x, y, z) of a 3×3 rotation (Shepperd's method)."""
+    m = rotation
+    trace = np.array([m[0, 0] + m[1, 1] + m[2, 2], m[0, 0], m[1, 1], m[2, 2]])
+    k = int(np.argmax(trace))
+    if k == 0:
+        q = np.array([1 + trace[0], m[2, 1] - m[1, 2], m[0, 2] - m[2, 0], m[1, 0] - m[0, 1]])
+    else:
+        i, j, l = (k - 1, k % 3, (k + 1) % 3)
+        q = np.empty(4)
+        q[0] = m[l, j] - m[j, l]
+        q[1 + i] = 1 + m[i, i] - m[j, j] - m[l, l]
+        q[1 + j] = m[j, i] + m[i, j]
+        q[1 + l] = m[l, i] + m[i, l]
+    return q / np.linalg.norm(q)
+
+
+def from_quaternion(q: np.ndarray) -> np.ndarray:
+    """3×3 rotation of a quaternion (w, x, y, z), normalised here; ValueError where it has no length."""
+    q = np.asarray(q, float)
+    length = np.linalg.norm(q)
+    if not np.isfinite(length) or length < 1e-9:
+        raise ValueError("a rotation quaternion of length zero")
+    w, x, y, z = q / length
+    return np.array([
+        [1 - 2 * (y * y + z * z), 2 * (x * y - w * z), 2 * (x * z + w * y)],
+        [2 * (x * y + w * z), 1 - 2 * (x * x + z * z), 2 * (y * z - w * x)],
+        [2 * (x * z - w * y), 2 * (y * z + w * x), 1 - 2 * (x * x + y * y)],
+    ])
+
+
+def fit(source: np.ndarray, target: np.ndarray, weights: np.ndarray | None = None, scale: bool = False, level: bool = False):
+    """Least-squares rigid motion from ``source`` to ``target`` points, both (n, 3).
+
+    Umeyama 1991 (IEEE PAMI 13:376).  With ``scale`` a seventh parameter is
+    estimated; with ``level`` the rotation is about z only.  Returns (pose, scale).
+    """
+    w = np.ones(len(source)) if weights is None else np.asarray(weights, float)
+    w = w / w.sum()
+    a, b = w @ source, w @ target
+    p, q = source - a, target - b
+    cov = (q * w[:, None]).T @ p
+    if level:
+        angle = np.arctan2(cov[1, 0] - cov[0, 1], cov[0, 0] + cov[1, 1])
+        r = about_z(angle)
+    else:
+        u, _, vt = np.linalg.svd(cov)
+        d = np.diag([1, 1, np.sign(np.linalg.det(u @ vt))])
+        r = u @ d @ vt
+    k = float(np.sum(w[:, None] * q * (p @ r.T)) / np.sum(w[:, None] * p * p)) if scale else 1.0
+    return make(r, b - k * r @ a), k
+
+
+def heading(pose: np.ndarray) -> float:
+    """Plan direction (rad) of the frame's x axis."""
+    return float(np.arctan2(pose[1, 0], pose[0, 0]))
+
+
+def difference(a: np.ndarray, b: np.ndarray) -> tuple[float, float]:
+    """How far two poses are apart: metres between their origins, radians between their attitudes."""
+    return float(np.linalg.norm(a[:3, 3] - b[:3, 3])), float(np.linalg.norm(vector_from(a[:3, :3].T @ b[:3, :3])))
+
+
+def nearest(pose: np.ndarray) -> np.ndarray:
+    """The rigid motion nearest to a 4×4 that is one but for rounding (polar decomposition)."""
+    u, _, vt = np.linalg.svd(pose[:3, :3])
+    return make(u @ np.diag([1.0, 1.0, np.linalg.det(u @ vt)]) @ vt, pose[:3, 3])

@@ -1,0 +1,67 @@
+"""Cells of a regular grid anchored at zero: keys, thinning, one point a cell."""
+
+import numpy as np
+from numba import njit
+
+
+@njit(cache=True, nogil=True)
+def _keys(xyz, size, out):
+    for i in range(len(xyz)):
+        x, y, z = np.int64(np.floor(xyz[i, 0] / size)), np.int64(np.floor(xyz[i, 1] / size)), np.int64(np.floor(xyz[i, 2] / size))
+        out[i] = ((x + 1048576) << 42) | ((y + 1048576) << 21) | (z + 1048576)
+
+
+def keys(xyz: np.ndarray, size: float) -> np.ndarray:
+    """One i64 per point that names its cell of edge ``size`` (m); coordinates within ±1,048,576 cells."""
+    out = np.empty(len(xyz), np.int64)
+    _keys(np.ascontiguousarray(xyz, dtype=np.float64), float(size), out)
+    return out
+
+
+def one_per_cell(xyz: np.ndarray, size: float) -> np.ndarray:
+    """Indices (sorted) of the first point met in each cell of edge ``size`` (m)."""
+    _, first = np.unique(keys(xyz, size), return_index=True)
+    return np.sort(first)
+
+
+@njit(cache=True, nogil=True)
+def _spaced(xyz, table, spacing, fixed, keep):
+    """Greedy thinning: a point stays when no kept one is nearer than ``spacing`` (cells of that edge)."""
+    mask = len(table) - 1
+    nxt = np.full(len(xyz), -1, np.int64)
+    limit = spacing * spacing
+    for i in range(len(xyz)):
+        cx, cy, cz = np.int64(np.floor(xyz[i, 0] / spacing)), np.int64(np.floor(xyz[i, 1] / spacing)), np.int64(np.floor(xyz[i, 2] / spacing))
+        free = True
+        for a in range(-1, 2):
+            for b in range(-1, 2):
+                for c in range(-1, 2):
+                    h = ((cx + a) * 73856093 ^ (cy + b) * 19349663 ^ (cz + c) * 83492791) & mask
+                    j = table[h]
+                    while j >= 0 and free and i >= fixed:
+                        d = (xyz[i, 0] - xyz[j, 0]) ** 2 + (xyz[i, 1] - xyz[j, 1]) ** 2 + (xyz[i, 2] - xyz[j, 2]) ** 2
+                        if d < limit:
+                            free = False
+                        j = nxt[j]
+                    if not free:
+                        break
+                if not free:
+                    break
+            if not free:
+                break
+        if free:
+            h = (cx * 73856093 ^ cy * 19349663 ^ cz * 83492791) & mask
+            nxt[i] = table[h]
+            table[h] = i
+            keep[i] = True
+
+
+def spaced(xyz: np.ndarray, spacing: float, fixed: int = 0) -> np.ndarray:
+    """Mask of points kept so that no two are nearer than ``spacing`` (m) and every dropped one has a kept one within it.
+
+    Points are considered in order; the first stays.  The first ``fixed`` points stay whatever their distances.
+    """
+    keep = np.zeros(len(xyz), np.bool_)
+    size = 1 << max(int(np.ceil(np.log2(max(len(xyz), 2)))), 4)
+    _spaced(np.ascontiguousarray(xyz, dtype=np.float64), np.full(size, -1, np.int64), float(spacing), fixed, keep)
+    return keep

@@ -1,0 +1,113 @@
+"""Cloud fit: fine alignment of two scans by iterative closest point, point to plane, robust, wide to narrow.
+
+Chen & Medioni 1992 (Image and Vision Computing 10:145) with Tukey's biweight.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from terrazza.core.geometry import rigid
+from terrazza.core.register.surface import Surface
+from terrazza.errors import InputError
+
+WIDTHS = (0.50, 0.25, 0.12, 0.06, 0.03)
+DIRECTIONS = ("along X", "along Y", "in height", "tilt about X", "tilt about Y", "heading")
+
+
+@dataclass
+class Fit:
+    """Result of a cloud fit: ``pose`` of b in a's frame.
+
+    ``rms`` (m): of the point-to-plane distances of the used points; ``median`` (m) of their absolute values;
+    ``overlap``: share of b's flat points with a partner in a; ``used``: number of point pairs; ``information`` (6×6):
+    of (rotation about b's place, shift) in a's frame, per unit variance of one distance; ``centre``: that place;
+    ``converged``: the last step was under 0.1 mm.
+    """
+
+    pose: np.ndarray
+    rms: float
+    median: float
+    overlap: float
+    used: int
+    information: np.ndarray
+    centre: np.ndarray
+    converged: bool
+
+    def hold(self) -> dict[str, float]:
+        """How firmly each direction is held: share (0 to 1) of the used points that see it.
+
+        Shifts: mean squared cosine between normals and the axis.  A free direction is near 0.
+        """
+        d = np.diag(self.information)[3:] / max(np.trace(self.information[3:, 3:]), 1e-12)
+        weakest = np.linalg.eigvalsh(self.information[3:, 3:])[0] / max(np.trace(self.information[3:, 3:]), 1e-12)
+        return {"x": float(d[0]), "y": float(d[1]), "z": float(d[2]), "weakest": float(weakest)}
+
+
+def weak_direction(information: np.ndarray) -> tuple[np.ndarray, float]:
+    """The unit shift that the ties hold least, and its share of the whole (1/3 would be even)."""
+    values, vectors = np.linalg.eigh(information[3:, 3:])
+    return vectors[:, 0], float(values[0] / max(values.sum(), 1e-12))
+
+
+def sample(surface: Surface, most: int = 16000, seed: int = 3) -> tuple[np.ndarray, np.ndarray]:
+    """Flat points of a scan spread evenly over space and direction: (points, normals)."""
+    index = np.flatnonzero(surface.flat)
+    if len(index) > most:
+        facing = np.argmax(np.abs(surface.normals[index]), axis=1)
+        share = 1.0 / np.maximum(np.bincount(facing, minlength=3), 1)[facing]
+        share = np.minimum(share / share.sum() * most, 1.0)
+        index = index[np.random.default_rng(seed).random(len(index)) < share]
+    return surface.xyz[index], surface.normals[index]
+
+
+def fit(a: Surface, b: Surface, start: np.ndarray, widths=WIDTHS, rounds: int = 12, progress=None) -> Fit:
+    """Align b to a from the rough pose ``start`` (b to a).
+
+    Raises InputError where fewer than 100 point pairs lie within the widest
+    search; the result tells by ``overlap`` and ``rms`` whether to believe it.
+    """
+    points, normals = sample(b)
+    if len(points) < 100 or a.flat.sum() < 100:
+        raise InputError("A scan has too few flat points for a cloud fit.", "Tie it by targets, or set it by numbers.")
+    base, base_normals = a.xyz[a.flat], a.normals[a.flat]
+    pose, moved = start.copy(), np.inf
+    for width in widths:
+        for _ in range(rounds):
+            system = _system(a, base, base_normals, points, normals, pose, width)
+            if system is None:
+                raise InputError("The two scans have too little in common here for a cloud fit.", "Place the scan nearer by hand, or choose another neighbour.")
+            hessian, gradient, about, *_ = system
+            solution = np.linalg.solve(hessian + 1e-9 * np.trace(hessian) * np.eye(6), -gradient)
+            pose = rigid.step(pose, solution[:3], solution[3:], about)
+            moved = float(np.linalg.norm(solution[3:]) + 5.0 * np.linalg.norm(solution[:3]))
+            if moved < 0.02 * width * (0.2 if width == widths[-1] else 1.0):
+                break
+    hessian, _, about, distances, weights, partners = _system(a, base, base_normals, points, normals, pose, widths[-1])
+    good = weights > 0
+    return Fit(pose, float(np.sqrt(np.mean(distances[good] ** 2))), float(np.median(np.abs(distances[good]))), partners / len(points), int(good.sum()),
+               hessian, about, moved < 1e-4 * 5)
+
+
+def _system(a, base, base_normals, points, normals, pose, width):
+    """Normal equations of one round: 6×6, 6, reference place, distances, weights, number of points with a partner."""
+    q = rigid.apply(pose, points)
+    gap, index = a.tree.query(q, distance_upper_bound=max(width, 2.5 * a.spacing), workers=-1)
+    hit = np.isfinite(gap)
+    if hit.sum() < 100:
+        return None
+    q, index = q[hit], index[hit]
+    n = base_normals[index]
+    same = np.einsum("ij,ij->i", n, normals[hit] @ pose[:3, :3].T) > 0.85
+    q, n, p = q[same], n[same], base[index[same]]
+    if len(q) < 100:
+        return None
+    distance = np.einsum("ij,ij->i", n, q - p)
+    scale = max(1.4826 * np.median(np.abs(distance)), 0.0008)
+    # never far under the width: where floor and ceiling already fit, most distances are small, and the walls that do not would be thrown out
+    reach = max(min(width, 4.685 * scale), 0.4 * width)
+    weight = np.where(np.abs(distance) < reach, (1 - (distance / reach) ** 2) ** 2, 0.0)
+    about = q.mean(0)
+    jacobian = np.concatenate([np.cross(q - about, n), n], 1)
+    weighted = jacobian * weight[:, None]
+    return weighted.T @ jacobian, weighted.T @ distance, about, distance, weight, len(q)

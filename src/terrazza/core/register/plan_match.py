@@ -1,0 +1,158 @@
+"""Plan match: rough alignment of two levelled scans from their shapes seen in plan.
+
+Turn: the headings of upright surfaces form a histogram; where two
+histograms agree is a likely turn.  Shift: pictures of the upright surfaces, one per
+quarter of heading, are slid over each other by correlation (FFT).  Height:
+levels of floors and ceilings that come to lie over each other vote.  Every
+candidate is then judged by what each scan saw as free space.
+"""
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numba import njit
+from scipy import fft, ndimage
+
+from terrazza.core.geometry import rigid, voxels
+from terrazza.core.register.surface import Surface
+
+CELL = 0.20
+SIDE = 512
+REACH = 24.0
+PEAKS = 40
+QUICK, CLOSELY = 500, 16
+LEVEL_CELL = 0.4
+
+
+@dataclass
+class Candidate:
+    """A likely ``pose`` of b in a's frame; ``agree`` and ``against`` are shares of judged points; ``score`` ranks."""
+
+    pose: np.ndarray
+    agree: float
+    against: float
+    score: float
+
+
+class PlanShape:
+    """The upright surfaces of one scan as headings and, turned by any angle, as four pictures."""
+
+    def __init__(self, surface: Surface):
+        near = np.linalg.norm(surface.xyz[:, :2], axis=1) < REACH
+        upright = surface.flat & near & (np.abs(surface.normals[:, 2]) < 0.25)
+        self.xy, self.normals = surface.xyz[upright, :2], surface.normals[upright, :2]
+        level = surface.flat & near & (np.abs(surface.normals[:, 2]) > 0.9)
+        index = np.flatnonzero(level)
+        index = index[voxels.one_per_cell(surface.xyz[index] * [1.0, 1.0, 4.0], 0.4)]
+        self.level, self.up = np.ascontiguousarray(surface.xyz[index]), surface.normals[index, 2] > 0
+        ij = np.floor(self.level[:, :2] / LEVEL_CELL).astype(np.int64) + 5000
+        keys, z = (ij[:, 0] * 20000 + ij[:, 1]) * 2 + self.up, np.rint(self.level[:, 2] / 0.05).astype(np.int64)
+        order = np.lexsort((z, keys))
+        self.level_keys, self.level_z = keys[order], z[order]
+        rng = np.random.default_rng(1)
+        pick = rng.choice(len(surface.xyz), min(2500, len(surface.xyz)), replace=False)
+        self.sample, self.view = np.ascontiguousarray(surface.xyz[pick]), surface.view
+        heading = np.degrees(np.arctan2(self.normals[:, 1], self.normals[:, 0])) % 360
+        cells = np.unique(np.c_[np.floor(self.xy / 0.1), np.floor(heading / 3)].astype(int), axis=0)
+        histogram = np.bincount((cells[:, 2] * 3 + 1) % 360, minlength=360).astype(float)
+        self.headings = ndimage.gaussian_filter1d(histogram, 2.0, mode="wrap")
+
+    @cached_property
+    def spectrum(self) -> np.ndarray:
+        """Spectra of the four pictures as they stand, a little blurred."""
+        return fft.rfft2(ndimage.gaussian_filter(self.pictures(0.0), (0, 1, 1)), workers=2)
+
+    def pictures(self, angle: float) -> np.ndarray:
+        """(4, SIDE, SIDE) pictures of the walls that face the four quarters, after turning by ``angle`` (rad)."""
+        r = rigid.about_z(angle)[:2, :2]
+        xy, n = self.xy @ r.T, self.normals @ r.T
+        ij = np.floor(xy / CELL).astype(int) + SIDE // 2
+        out = np.zeros((4, SIDE, SIDE), np.float32)
+        for k, (axis, sign) in enumerate(((0, 1), (0, -1), (1, 1), (1, -1))):
+            chosen = n[:, axis] * sign > 0.6
+            flat = ij[chosen, 0] * SIDE + ij[chosen, 1]
+            out[k] = np.bincount(flat, minlength=SIDE * SIDE).reshape(SIDE, SIDE)
+        return np.log1p(out)
+
+
+def likely_turns(a: PlanShape, b: PlanShape, most: int = 8) -> list[float]:
+    """Angles (rad) by which b's headings, turned, agree with a's; best first."""
+    fa, fb = fft.rfft(a.headings - a.headings.mean()), fft.rfft(b.headings - b.headings.mean())
+    match = fft.irfft(fa * np.conj(fb), 360)
+    turns = []
+    for k in np.argsort(-match):
+        if match[k] < 0.15 * match.max() or len(turns) >= most:
+            break
+        if all(min(abs(k - t), 360 - abs(k - t)) > 6 for t in turns):
+            turns.append(int(k))
+    return [float(np.radians(t)) for t in turns]
+
+
+def candidates(a: PlanShape, b: PlanShape, keep: int = 4) -> list[Candidate]:
+    """The best rough poses of b in a's frame, judged from both sides; empty where the scans share nothing."""
+    if min(len(a.xy), len(b.xy)) < 100:
+        return []
+    found: list[Candidate] = []
+    for turn in likely_turns(a, b):
+        fb = fft.rfft2(b.pictures(turn), workers=2)
+        match = fft.irfft2((a.spectrum * np.conj(fb)).sum(0), (SIDE, SIDE), workers=2)
+        for dx, dy in _peaks(match):
+            for dz in _heights(a, b, turn, dx, dy):
+                pose = rigid.make(rigid.about_z(turn), np.array([dx, dy, dz]))
+                found.append(judge(a, b, pose, 0.30, QUICK))
+    found.sort(key=lambda c: -c.score)
+    found = [judge(a, b, c.pose, 0.30) for c in found[:CLOSELY]]
+    found.sort(key=lambda c: -c.score)
+    return [c for c in found[:keep] if c.agree > 0.05]
+
+
+def _peaks(match, most=PEAKS):
+    peaks, field = [], match.copy()
+    for _ in range(most):
+        i, j = np.unravel_index(np.argmax(field), field.shape)
+        if field[i, j] <= 0:
+            break
+        x, y = (i if i < SIDE // 2 else i - SIDE) * CELL, (j if j < SIDE // 2 else j - SIDE) * CELL
+        peaks.append((x, y))
+        for di in range(-3, 4):
+            field[(i + di) % SIDE, np.arange(j - 3, j + 4) % SIDE] = -np.inf
+    return peaks
+
+
+@njit(cache=True, nogil=True)
+def _vote(keys, z, xy, heights, up, c, s, dx, dy, cell, votes):
+    for i in range(len(xy)):
+        x, y = c * xy[i, 0] - s * xy[i, 1] + dx, s * xy[i, 0] + c * xy[i, 1] + dy
+        key = ((np.int64(np.floor(x / cell)) + 5000) * 20000 + np.int64(np.floor(y / cell)) + 5000) * 2 + up[i]
+        at, steps = np.searchsorted(keys, key), 0
+        while at < len(keys) and keys[at] == key and steps < 12:
+            votes[min(max(z[at] - heights[i] + 600, 0), 1199)] += 1.0
+            at += 1
+            steps += 1
+
+
+def _heights(a, b, turn, dx, dy, most=2):
+    """Likely height differences (m) from level surfaces that lie over each other in plan."""
+    votes = np.zeros(1200)
+    _vote(a.level_keys, a.level_z, b.level[:, :2], np.rint(b.level[:, 2] / 0.05).astype(np.int64), b.up, np.cos(turn), np.sin(turn), dx, dy, LEVEL_CELL, votes)
+    votes = ndimage.gaussian_filter1d(votes, 1.0)
+    heights = []
+    for k in np.argsort(-votes):
+        if votes[k] < max(3.0, 0.4 * votes.max()) or len(heights) >= most:
+            break
+        if all(abs(k - h) > 4 for h in heights):
+            heights.append(int(k))
+    return [(h - 600) * 0.05 for h in heights]
+
+
+def judge(a: PlanShape, b: PlanShape, pose: np.ndarray, slack: float, most: int | None = None) -> Candidate:
+    """Free-space verdict on ``pose`` (b to a): points of each scan (``most`` of them) are looked for in the other's range picture."""
+    yes = no = hidden = 0
+    mine, theirs = a.sample[:most], b.sample[:most]
+    for view, points, way in ((a.view, theirs, pose), (b.view, mine, rigid.inverse(pose))):
+        agree, against, behind = view.judge(points, way, slack)
+        yes, no, hidden = yes + agree, no + against, hidden + behind
+    total = max(len(mine) + len(theirs), 1)
+    agree, against = yes / total, no / max(yes + no, 1)
+    return Candidate(pose, agree, against, agree * max(0.0, 1.0 - 6.0 * against) - 0.2 * against)

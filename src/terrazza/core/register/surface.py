@@ -1,0 +1,105 @@
+"""What registration needs of a scan: an even sample of it with local planes, and a range picture of what it saw."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numba import njit
+from scipy.spatial import cKDTree
+
+from terrazza.core.geometry import planes, voxels
+
+THIN = 0.06
+FLAT_SHARE = 0.04
+PIXEL = np.radians(1.0)
+
+
+@dataclass
+class Surface:
+    """An evenly thinned scan in its own frame.
+
+    ``xyz`` (n, 3) m; ``normals`` unit, towards the scanner; ``flat`` marks points whose
+    neighbourhood is a plane; ``view`` is the range picture for free-space checks.
+    """
+
+    xyz: np.ndarray
+    normals: np.ndarray
+    flat: np.ndarray
+    view: "View"
+    spacing: float = THIN
+    _tree: cKDTree | None = field(default=None, repr=False)
+
+    @property
+    def tree(self) -> cKDTree:
+        """Search tree over the flat points alone."""
+        if self._tree is None:
+            self._tree = cKDTree(self.xyz[self.flat], balanced_tree=False, compact_nodes=False)
+        return self._tree
+
+
+def prepare(xyz: np.ndarray, thin: float = THIN) -> Surface:
+    """Thin a scan (n, 3, own frame) to one point a cell and find its local planes."""
+    sample = np.ascontiguousarray(xyz[voxels.one_per_cell(xyz, thin)])
+    normals, shape = planes.local_planes(sample, 14)
+    flat = (shape[:, 0] < FLAT_SHARE * shape[:, 1]) & (shape[:, 1] > 0.08 * shape[:, 2]) & (shape[:, 0] < 0.025**2)
+    return Surface(sample, normals, flat, View.of(xyz), thin)
+
+
+@dataclass(frozen=True)
+class View:
+    """Nearest and farthest range (m) seen through each pixel of one degree; NaN where nothing came back."""
+
+    near: np.ndarray
+    far: np.ndarray
+
+    @classmethod
+    def of(cls, xyz: np.ndarray) -> "View":
+        row, col, r = cls._pixel(xyz)
+        shape = (int(round(np.pi / PIXEL)), int(round(2 * np.pi / PIXEL)))
+        near, far = np.full(shape, np.inf), np.full(shape, -np.inf)
+        np.minimum.at(near, (row, col), r)
+        np.maximum.at(far, (row, col), r)
+        wide_near, wide_far = near.copy(), far.copy()
+        for dr in (-1, 0, 1):
+            for dc in (-1, 0, 1):  # a pixel answers for its neighbours too: edges must not look like free space
+                wide_near = np.minimum(wide_near, np.roll(np.roll(near, dr, 0), dc, 1))
+                wide_far = np.maximum(wide_far, np.roll(np.roll(far, dr, 0), dc, 1))
+        empty = ~np.isfinite(near)
+        wide_near[empty], wide_far[empty] = np.nan, np.nan
+        return cls(wide_near, wide_far)
+
+    @staticmethod
+    def _pixel(xyz):
+        r = np.linalg.norm(xyz, axis=1)
+        el = np.arcsin(np.clip(xyz[:, 2] / np.maximum(r, 1e-9), -1, 1))
+        az = np.arctan2(xyz[:, 1], xyz[:, 0])
+        row = np.clip(((el + np.pi / 2) / PIXEL).astype(int), 0, int(round(np.pi / PIXEL)) - 1)
+        return row, ((az + np.pi) / PIXEL).astype(int) % int(round(2 * np.pi / PIXEL)), r
+
+    def judge(self, xyz: np.ndarray, pose: np.ndarray, slack: float) -> tuple[int, int, int]:
+        """Counts of foreign points (brought into this scan's frame by ``pose``) that agree with it, contradict its free space, and lie hidden."""
+        return _judge(xyz, pose, self.near, self.far, slack)
+
+
+@njit(cache=True, nogil=True)
+def _judge(xyz, pose, near, far, slack):
+    agree, against, hidden = 0, 0, 0
+    rows, columns = near.shape
+    for i in range(len(xyz)):
+        x = pose[0, 0] * xyz[i, 0] + pose[0, 1] * xyz[i, 1] + pose[0, 2] * xyz[i, 2] + pose[0, 3]
+        y = pose[1, 0] * xyz[i, 0] + pose[1, 1] * xyz[i, 1] + pose[1, 2] * xyz[i, 2] + pose[1, 3]
+        z = pose[2, 0] * xyz[i, 0] + pose[2, 1] * xyz[i, 1] + pose[2, 2] * xyz[i, 2] + pose[2, 3]
+        r = np.sqrt(x * x + y * y + z * z)
+        if r <= 0.5:
+            continue
+        row = min(max(int((np.arcsin(min(max(z / r, -1.0), 1.0)) + np.pi / 2) / PIXEL), 0), rows - 1)
+        column = int((np.arctan2(y, x) + np.pi) / PIXEL) % columns
+        low, high, room = near[row, column], far[row, column], slack + 0.01 * r
+        if not np.isfinite(low):
+            continue
+        if r > low - room and r < high + room:
+            agree += 1
+        elif r >= high + room:
+            hidden += 1
+        if r < low - room - 0.15:
+            against += 1
+    return agree, against, hidden

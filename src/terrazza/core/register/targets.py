@@ -1,0 +1,150 @@
+"""Checkerboard targets in structured scans: found in the intensity grid, measured in the plane of the board."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit, prange
+from scipy import ndimage, optimize
+
+from terrazza.core.geometry import planes
+
+RING = 16
+
+
+@dataclass
+class Target:
+    """One detected target in a scan's frame.
+
+    ``centre`` (3, m); ``sigma`` (m) of the centre in the board's plane; ``normal`` of the board; ``range`` (m); ``incidence`` (rad);
+    ``fit``: share of the intensity variance that the pattern explains (0 to 1); ``points`` used.
+    """
+
+    centre: np.ndarray
+    sigma: float
+    normal: np.ndarray
+    range: float
+    incidence: float
+    fit: float
+    points: int
+
+
+@njit(cache=True, parallel=True, nogil=True)
+def _ring_scores(intensity, ranges, step_row, step_column, lowest, board, reach, out):
+    rows, columns = intensity.shape
+    for r in prange(rows):
+        for c in range(columns):
+            d = ranges[r, c]
+            if d < 0.5 or d > reach:
+                continue
+            radius = 0.28 * board / d
+            across = radius / (step_column * max(np.cos(lowest + r * step_row), 0.05))
+            up = radius / step_row
+            if min(across, up) < 1.6 or across > columns / 8:
+                continue
+            re2, im2, re1, im1, mean, worst = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+            ok = True
+            for k in range(RING):
+                a = 2 * np.pi * k / RING
+                rr, cc = int(round(r + up * np.sin(a))), int(round(c + across * np.cos(a))) % columns
+                if rr < 0 or rr >= rows or ranges[rr, cc] == 0 or abs(ranges[rr, cc] - d) > 0.6 * board:
+                    ok = False
+                    break
+                v = intensity[rr, cc]
+                re2 += v * np.cos(2 * a)
+                im2 += v * np.sin(2 * a)
+                re1 += v * np.cos(a)
+                im1 += v * np.sin(a)
+                mean += v
+            if ok and mean > 0:
+                two, one = np.sqrt(re2 * re2 + im2 * im2), np.sqrt(re1 * re1 + im1 * im1)
+                out[r, c] = (two - 1.2 * one) / mean
+
+
+def checkerboards(row: np.ndarray, column: np.ndarray, xyz: np.ndarray, intensity: np.ndarray, board: float = 0.45, reach: float = 12.0) -> list[Target]:
+    """Find two-by-two checkerboards of edge ``board`` (m) within ``reach`` (m) of the scanner.
+
+    ``row``, ``column`` (n,) grid indices; ``xyz`` (n, 3) m, scan frame; ``intensity`` (n,).
+    """
+    rows, columns = int(row.max()) + 1, int(column.max()) + 1
+    index = np.full((rows, columns), -1, np.int64)
+    index[row, column] = np.arange(len(row))
+    distance = np.linalg.norm(xyz, axis=1)
+    ranges, image = np.zeros((rows, columns)), np.zeros((rows, columns))
+    ranges[row, column], image[row, column] = distance, intensity
+    elevation = np.arcsin(np.clip(xyz[:, 2] / np.maximum(distance, 1e-9), -1, 1))
+    slope, lowest = np.polyfit(row[:: max(len(row) // 20000, 1)], elevation[:: max(len(row) // 20000, 1)], 1)
+    scores = np.zeros((rows, columns))
+    _ring_scores(image, ranges, abs(slope), 2 * np.pi / columns, lowest, board, reach, scores)
+    peaks = (scores > 0.35) & (scores == ndimage.maximum_filter(scores, 5))
+    found: list[Target] = []
+    for r, c in zip(*np.nonzero(peaks)):
+        target = _measure(index, xyz, intensity, slope, r, c, board)
+        if target and all(np.linalg.norm(target.centre - t.centre) > 0.5 * board for t in found):
+            found.append(target)
+    return found
+
+
+def _measure(index, xyz, intensity, slope, r, c, board):
+    centre = xyz[index[r, c]]
+    d = np.linalg.norm(centre)
+    rows, columns = index.shape
+    half_r = int(np.ceil(0.8 * board / (d * abs(slope)))) + 1
+    half_c = int(np.ceil(0.8 * board / (max(np.linalg.norm(centre[:2]), 0.3) * 2 * np.pi / columns))) + 1
+    window = index[max(r - half_r, 0) : r + half_r + 1][:, np.arange(c - half_c, c + half_c + 1) % columns].ravel()
+    window = window[window >= 0]
+    near = window[np.linalg.norm(xyz[window] - centre, axis=1) < 0.7 * board]
+    core = near[np.linalg.norm(xyz[near] - centre, axis=1) < 0.35 * board]
+    if len(core) < 12:
+        return None
+    plane = planes.fit(xyz[core])
+    core = near[np.abs(xyz[near] @ plane.normal - plane.distance) < 0.012]
+    core = core[np.linalg.norm(xyz[core] - centre, axis=1) < 0.6 * board]
+    if len(core) < 16:
+        return None
+    plane = planes.fit(xyz[core])
+    if plane.rms > 0.006:
+        return None
+    normal = plane.normal if plane.normal @ centre < 0 else -plane.normal
+    e1 = np.cross([0.0, 0.0, 1.0], normal)
+    if np.linalg.norm(e1) < 1e-3:
+        return None
+    e1 /= np.linalg.norm(e1)
+    e2 = np.cross(normal, e1)
+    origin = centre - normal * (normal @ centre - normal @ xyz[core].mean(0))
+    uv = (xyz[core] - origin) @ np.stack([e1, e2], 1)
+    best = _pattern(uv, intensity[core].astype(float), board, 0.3 * d * max(abs(slope), 2 * np.pi / columns))
+    if best is None:
+        return None
+    (u, v), sigma, share, used = best
+    place = origin + u * e1 + v * e2
+    return Target(place, sigma, normal, float(np.linalg.norm(place)), float(np.arccos(min(abs(normal @ place) / np.linalg.norm(place), 1))), share, used)
+
+
+def _pattern(uv, value, board, blur):
+    """Fit a blurred two-by-two pattern; returns (centre, sigma, explained share, points) or None."""
+
+    def model(p, q):
+        x, y = q[:, 0] - p[0], q[:, 1] - p[1]
+        c, s = np.cos(p[2]), np.sin(p[2])
+        return p[3] + p[4] * np.tanh((c * x + s * y) / blur) * np.tanh((c * y - s * x) / blur)
+
+    centre, result = np.zeros(2), None
+    for _ in range(3):
+        inside = np.abs(uv - centre).max(1) < 0.41 * board
+        if inside.sum() < 16:
+            return None
+        q, z = uv[inside], value[inside]
+        scale = z.std() or 1.0
+        tries = [result.x] if result is not None else [[*centre, a, z.mean(), s * scale] for a in (0.0, np.pi / 4) for s in (1, -1)]
+        result = min((optimize.least_squares(lambda p: (model(p, q) - z) / scale, t, loss="soft_l1", x_scale=[0.01, 0.01, 0.1, scale, scale]) for t in tries), key=lambda f: f.cost)
+        centre = result.x[:2]
+        if np.abs(centre).max() > 0.4 * board:
+            return None
+    share = 1 - np.sum((model(result.x, q) - z) ** 2) / np.sum((z - z.mean()) ** 2)
+    quarters = [np.sum((q[:, 0] > centre[0]) == a) and np.sum((q[:, 1] > centre[1]) == a) for a in (True, False)]
+    if share < 0.75 or abs(result.x[4]) < 0.25 * abs(result.x[3]) or not all(quarters):
+        return None
+    normal = result.jac.T @ result.jac
+    variance = 2 * result.cost / max(len(z) - 5, 1)
+    cov = np.linalg.pinv(normal) * variance
+    return centre, float(np.sqrt(max(cov[0, 0] + cov[1, 1], 0) / 2)), float(share), int(inside.sum())

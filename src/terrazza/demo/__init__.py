@@ -1,0 +1,1 @@
+"""The demo job: the lemon terraces of Settegradini, built by the simulated instruments."""

@@ -1,0 +1,125 @@
+"""Mapping pieces of work over the machines of a Dask cluster that share the workspace's storage."""
+
+import contextlib
+import os
+import pickle
+import time
+import uuid
+
+from distributed import Client, Event, KilledWorker, get_worker
+
+from terrazza.errors import Cancelled, TerrazzaError
+from terrazza.fleet.local import inline, piece_size, run_piece
+
+EVERY = 0.25
+LOOK = 0.25
+PATIENCE = 10.0
+
+
+class _Telling:
+    """Progress of one piece, told to whoever asked for the map, at most four times a second."""
+
+    def __init__(self, name: str, number: int):
+        self.name, self.number, self.last = name, number, 0.0
+        self.stop = Event(f"stop-{name}")
+
+    def advance(self, done: float, total: float, label: str = "") -> None:
+        now = time.monotonic()
+        if now - self.last < EVERY:
+            return
+        self.last = now
+        get_worker().log_event(name_of(self.name), (self.number, float(done)))
+        if self.stop.is_set():
+            raise Cancelled()
+
+
+def name_of(name: str) -> str:
+    return f"terrazza-{name}"
+
+
+def _run(function, number, piece, common, name):
+    return run_piece(function, piece, common, _Telling(name, number))
+
+
+class Cluster:
+    """The same as ``Local``, on the workers of a scheduler at ``address``; pieces of a worker that dies are done again by others.
+
+    ``shared`` is a folder that all of them see under the same name.
+    """
+
+    def __init__(self, address: str, shared: str, memory: int = 2_000_000_000):
+        self.address, self.shared, self.memory = address, shared, memory
+        self._client = None
+
+    @property
+    def points_at_once(self) -> int:
+        """How many points a piece may hold in memory."""
+        return piece_size(self.memory)
+
+    def warm(self, module: str) -> None:
+        """Workers of a cluster are warm."""
+
+    def _connected(self) -> Client:
+        if self._client is None:
+            try:
+                self._client = Client(self.address, timeout=PATIENCE, set_as_default=False)
+            except (OSError, TimeoutError) as error:
+                raise TerrazzaError(f"The cluster at {self.address} does not answer.", "Start its scheduler, or unset TERRAZZA_CLUSTER to work on this machine alone.") from error
+            if not self._client.scheduler_info()["workers"]:
+                self.close()
+                raise TerrazzaError(f"The cluster at {self.address} has no workers.", "Start some that see the same workspace.")
+        return self._client
+
+    def map(self, function, pieces: list, sizes: list[float], progress, label: str, common=None, light: bool = False) -> list:
+        """As ``Local.map``; light work of little size, and one piece alone, are done here."""
+        total = float(sum(sizes)) or 1.0
+        if len(pieces) <= 1 or (light and inline(total)):
+            from terrazza.fleet.local import Local
+
+            return Local(cores=1, memory=self.memory).map(function, pieces, sizes, progress, label, common)
+        client, name = self._connected(), uuid.uuid4().hex
+        path = os.path.join(self.shared, f"common-{name}.pickle") if common is not None else ""
+        done = [0.0] * len(pieces)
+
+        def heard(event):
+            number, value = event[1]
+            done[number] = max(done[number], value)
+
+        try:
+            if path:
+                with open(path, "wb") as f:
+                    pickle.dump(common, f, pickle.HIGHEST_PROTOCOL)
+            client.subscribe_topic(name_of(name), heard)
+            futures = [client.submit(_run, function, n, piece, path, name, pure=False, retries=2) for n, piece in enumerate(pieces)]
+            return self._followed(client, name, futures, sizes, done, total, progress, label)
+        except KilledWorker as error:
+            raise TerrazzaError("The same piece of work ended several workers of the cluster.", "They may be out of memory: give them more, or lower TERRAZZA_MEMORY.") from error
+        finally:
+            with contextlib.suppress(ValueError):
+                client.unsubscribe_topic(name_of(name))
+            if path:
+                with contextlib.suppress(FileNotFoundError):
+                    os.unlink(path)
+
+    @staticmethod
+    def _followed(client, name, futures, sizes, done, total, progress, label):
+        try:
+            left = set(range(len(futures)))
+            while left:
+                for n in [n for n in left if futures[n].done()]:
+                    futures[n].result()
+                    done[n] = sizes[n]
+                    left.discard(n)
+                progress.advance(min(sum(done), total), total, label)
+                time.sleep(LOOK if left else 0)
+            return client.gather(futures)
+        except BaseException:
+            Event(f"stop-{name}", client=client).set()
+            client.cancel(futures)
+            raise
+
+    def close(self) -> None:
+        """Let go of the cluster."""
+        if self._client is not None:
+            client, self._client = self._client, None
+            client.close()

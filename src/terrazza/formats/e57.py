@@ -1,0 +1,275 @@
+"""ASTM E2807 (E57): look inside, stream points and photos out; ``Writer`` streams them in.
+
+Coordinates, poses and images follow the standard: a scan's points are in its
+own frame, its pose maps them to the file's frame, an image's pose maps the
+camera to the file's frame.  Spherical coordinates are converted.
+"""
+
+import contextlib
+import os
+from collections.abc import Iterator
+
+import numpy as np
+from pye57 import libe57 as lib
+
+from terrazza.core.geometry import rigid
+from terrazza.errors import InputError
+from terrazza.formats.contents import Contents, ImageInside, ScanInside
+from terrazza.formats.e57_writer import CARTESIAN, CHUNK, Writer
+
+REPRESENTATIONS = ("sphericalRepresentation", "cylindricalRepresentation", "pinholeRepresentation", "visualReferenceRepresentation")
+SPHERICAL = ("sphericalRange", "sphericalAzimuth", "sphericalElevation")
+WANTED = (*CARTESIAN, *SPHERICAL, "cartesianInvalidState", "sphericalInvalidState", "intensity", "isIntensityInvalid",
+          "colorRed", "colorGreen", "colorBlue", "isColorInvalid", "rowIndex", "columnIndex", "returnIndex", "timeStamp")
+LENS = ("pixelWidth", "pixelHeight", "focalLength", "principalPointX", "principalPointY", "radius")
+SEEKS = False
+
+
+@contextlib.contextmanager
+def _opened(path):
+    """The file open for reading; every failure of the library becomes one sentence about the file."""
+    name = os.path.basename(path)
+    if not os.path.exists(path):
+        raise InputError(f"“{name}” is not there.", "Choose the file again.")
+    if os.path.getsize(path) < 48:
+        raise InputError(f"“{name}” is empty or cut off: an E57 file has at least 48 bytes.", "Copy it again from the instrument.")
+    image = None
+    try:
+        image = lib.ImageFile(str(path), "r", 0)
+        yield image
+    except (lib.E57Exception, RuntimeError) as error:
+        first = str(error).strip().splitlines()[0] if str(error).strip() else type(error).__name__
+        raise InputError(f"“{name}” cannot be read as E57 ({first}).", "It may be damaged or cut off: copy it again from the instrument.") from error
+    finally:
+        if image is not None and image.isOpen():
+            image.close()
+
+
+def _text(node, key, default=""):
+    return str(node[key].value()) if node.isDefined(key) else default
+
+
+def _number(node, key, default=0.0):
+    return float(node[key].value()) if node.isDefined(key) else default
+
+
+def _pose(node):
+    """4×4 of a node's pose, None where absent or without a usable rotation."""
+    if not node.isDefined("pose"):
+        return None
+    p = node["pose"]
+    q = [_number(p["rotation"], a, d) for a, d in zip("wxyz", (1, 0, 0, 0))] if p.isDefined("rotation") else [1, 0, 0, 0]
+    t = [_number(p["translation"], a) for a in "xyz"] if p.isDefined("translation") else [0, 0, 0]
+    try:
+        return rigid.make(rigid.from_quaternion(q), t)
+    except ValueError:
+        return None
+
+
+def _moment(scan) -> str:
+    """When a scan began, in UTC to the second; the standard counts GPS seconds from 1980-01-06, which are 18 s ahead of UTC since 2017."""
+    seconds = _number(scan["acquisitionStart"], "dateTimeValue") if scan.isDefined("acquisitionStart") else 0.0
+    return str(np.datetime64("1980-01-06T00:00:00") + np.timedelta64(int(seconds) - 18, "s")).replace("T", " ") if 0 < seconds < 4e9 else ""
+
+
+def _limits(scan, proto):
+    """Lowest and highest intensity a scan declares: its limits, else the prototype's, else nothing."""
+    if scan.isDefined("intensityLimits"):
+        n = scan["intensityLimits"]
+        low, high = _number(n, "intensityMinimum"), _number(n, "intensityMaximum")
+        if high > low:
+            return low, high
+    if proto.isDefined("intensity"):
+        n = proto["intensity"]
+        if isinstance(n, lib.IntegerNode):
+            return float(n.minimum()), float(n.maximum())
+        if isinstance(n, lib.ScaledIntegerNode):
+            return float(n.scaledMinimum()), float(n.scaledMaximum())
+        if isinstance(n, lib.FloatNode) and np.isfinite([n.minimum(), n.maximum()]).all() and abs(n.maximum()) < 1e30:
+            return float(n.minimum()), float(n.maximum())
+    return None
+
+
+def _bounds(scan):
+    """Lowest and highest coordinates that a scan declares, from cartesian bounds or else the largest range; None where it says nothing sensible."""
+    if scan.isDefined("cartesianBounds"):
+        n = scan["cartesianBounds"]
+        low, high = (np.array([_number(n, f"{a}{m}", np.nan) for a in "xyz"]) for m in ("Minimum", "Maximum"))
+    elif scan.isDefined("sphericalBounds"):
+        high = np.full(3, _number(scan["sphericalBounds"], "rangeMaximum", np.nan))
+        low = -high
+    else:
+        return None
+    return (low, high) if np.isfinite([low, high]).all() and (high >= low).all() and np.abs([low, high]).max() < 1e8 else None
+
+
+def _children(root, key):
+    if not root.isDefined(key):
+        return []
+    node = root[key]
+    return [node[i] for i in range(node.childCount())]
+
+
+def look(path: str) -> Contents:
+    """Scans and images from the headers alone; InputError says what is wrong with a broken file.
+
+    The same pose in every one of several scans (or the identity in a single one) counts as no pose.
+    """
+    found = Contents(path=str(path), format="E57", size=os.path.getsize(path) if os.path.exists(path) else 0)
+    with _opened(path) as file:
+        root = file.root()
+        for i, scan in enumerate(_children(root, "data3D")):
+            proto = lib.StructureNode(scan["points"].prototype())
+            columns = [n for n in WANTED if proto.isDefined(n)]
+            grid = None
+            if scan.isDefined("indexBounds"):
+                b = scan["indexBounds"]
+                grid = (int(_number(b, "rowMaximum") - _number(b, "rowMinimum")) + 1, int(_number(b, "columnMaximum") - _number(b, "columnMinimum")) + 1)
+                grid = grid if min(grid) > 1 else None
+            instrument = " ".join(t for t in (_text(scan, "sensorVendor"), _text(scan, "sensorModel")) if t)
+            found.scans.append(ScanInside(
+                index=i, name=_text(scan, "name") or f"Scan {i + 1}", points=int(scan["points"].childCount()), guid=_text(scan, "guid"),
+                pose=_pose(scan), columns=columns, grid=grid, instrument=instrument, bounds=_bounds(scan), captured=_moment(scan),
+            ))
+        for i, image in enumerate(_children(root, "images2D")):
+            rep = next((r for r in REPRESENTATIONS if image.isDefined(r)), None)
+            if rep is None:
+                found.notes.append(f"Image {i + 1} has no representation and is left out.")
+                continue
+            blob = next((b for b in ("jpegImage", "pngImage") if image[rep].isDefined(b)), None)
+            if blob is None:
+                found.notes.append(f"Image {i + 1} holds no JPEG or PNG data and is left out.")
+                continue
+            found.images.append(ImageInside(
+                index=i, name=_text(image, "name") or f"Image {i + 1}", representation=rep.removesuffix("Representation"),
+                width=int(_number(image[rep], "imageWidth")), height=int(_number(image[rep], "imageHeight")),
+                scan_guid=_text(image, "associatedData3DGuid"), pose=_pose(image), blob=blob,
+                lens={k: _number(image[rep], k) for k in LENS if image[rep].isDefined(k)},
+            ))
+    if not found.scans:
+        raise InputError(f"“{os.path.basename(path)}” holds no scans.", "It may hold images only; export the points again.")
+    _forget_common_pose(found)
+    return found
+
+
+def _forget_common_pose(found: Contents) -> None:
+    poses = [s.pose for s in found.scans]
+    if any(p is None for p in poses):
+        return
+    same = all(np.allclose(p, poses[0], atol=1e-9) for p in poses)
+    if (same and len(poses) > 1) or (len(poses) == 1 and np.allclose(poses[0], np.eye(4), atol=1e-12)):
+        common = rigid.inverse(poses[0])
+        for scan in found.scans:
+            scan.pose = None
+        for image in found.images:
+            image.pose = common @ image.pose if image.pose is not None else None
+        if len(poses) > 1:
+            found.notes.append("Every scan carries the same pose: none of them counts as posed.")
+
+
+def coordinates(path: str, index: int) -> tuple[list[float], list[float]] | None:
+    """Scale and offset (3, m) of a scan's cartesian coordinates, where they are stored as integers of 32 bits at most that say which points are invalid."""
+    with _opened(path) as file:
+        return _whole_numbers(lib.StructureNode(_children(file.root(), "data3D")[index]["points"].prototype()))
+
+
+def _whole_numbers(proto):
+    nodes = [proto[n] if proto.isDefined(n) else None for n in CARTESIAN]
+    if not all(isinstance(n, lib.ScaledIntegerNode) and n.minimum() >= -(2**31) and n.maximum() < 2**31 and n.scale() > 0 for n in nodes):
+        return None
+    return [n.scale() for n in nodes], [n.offset() for n in nodes]
+
+
+def _held(proto, names, size, raw):
+    """Buffers for the fields of a scan: small integers as they are, all else as float64."""
+    out = {}
+    for name in names:
+        node = proto[name]
+        small = isinstance(node, lib.IntegerNode) and node.minimum() >= 0
+        kind = np.longlong if raw and name in CARTESIAN else "u1" if small and node.maximum() < 256 else "u2" if small and node.maximum() < 65536 else "f8"
+        out[name] = np.empty(size, kind)
+    return out
+
+
+def read_points(path: str, index: int, chunk: int = CHUNK, raw: bool = False) -> Iterator[dict[str, np.ndarray]]:
+    """Valid points of one scan in chunks, in the scan's own frame.
+
+    Columns: ``xyz`` (n, 3) float64 m, or with ``raw`` and where ``coordinates`` gives a scale ``position`` (n, 3) i32 as stored; where the file has them ``intensity`` u16 (its
+    limits spread over 0 to 65535), ``native_rgb`` u8×3, ``row`` and ``column`` u32, ``time`` float64; and ``repairs``, counts by code of what was left out or
+    brought within its range.
+    """
+    with _opened(path) as file:
+        scan = _children(file.root(), "data3D")[index]
+        cloud = scan["points"]
+        proto = lib.StructureNode(cloud.prototype())
+        names = [n for n in WANTED if proto.isDefined(n)]
+        if not set(CARTESIAN) <= set(names) and not set(SPHERICAL) <= set(names):
+            raise InputError(f"Scan {index + 1} of “{os.path.basename(path)}” has neither cartesian nor spherical coordinates.", "Export it again.")
+        raw = raw and _whole_numbers(proto) is not None
+        held = _held(proto, names, chunk, raw)
+        buffers = lib.VectorSourceDestBuffer()
+        for n, a in held.items():
+            buffers.append(lib.SourceDestBuffer(file, n, a, chunk, True, not (raw and n in CARTESIAN)))
+        limits = _limits(scan, proto)
+        tops = {n: max(float(proto[n].maximum()), 1.0) if isinstance(proto[n], lib.IntegerNode) else 255.0 for n in names if n.startswith("color")}
+        zero = [0.0, 0.0, 0.0] if not raw else [-o / s for s, o in zip(*_whole_numbers(proto))]
+        reader = cloud.reader(buffers)
+        try:
+            while got := reader.read():
+                yield _understood({n: a[:got] for n, a in held.items()}, limits, tops, zero, raw)
+        finally:
+            reader.close()
+
+
+def _understood(held, limits, tops, zero=(0.0, 0.0, 0.0), raw=False):
+    if set(CARTESIAN) <= set(held):
+        xyz = np.stack([held[n] for n in CARTESIAN], 1, dtype=np.int32 if raw else None, casting="unsafe" if raw else "same_kind")
+    else:
+        r, az, el = (held[n] for n in SPHERICAL)
+        xyz = np.stack([r * np.cos(el) * np.cos(az), r * np.cos(el) * np.sin(az), r * np.sin(el)], 1)
+    good = np.ones(len(xyz), bool) if raw else np.isfinite(xyz).all(1)
+    repairs = {"not_finite": len(good) - int(np.count_nonzero(good))}
+    states = [held[state] for state in ("cartesianInvalidState", "sphericalInvalidState") if state in held]
+    for state in states:
+        good &= state == 0
+    repairs["invalid"] = len(good) - int(np.count_nonzero(good)) - repairs["not_finite"]
+    if not states and "rowIndex" in held:
+        there = (xyz != zero).any(1)
+        repairs["no_echo"] = int(np.count_nonzero(good & ~there))
+        good &= there
+    whole = bool(good.all())
+    keep = (lambda a: a.copy()) if whole else (lambda a: a[good])
+    out = {"position" if raw else "xyz": xyz if whole else xyz[good]}
+    if "intensity" in held:
+        value = keep(held["intensity"])
+        low, high = limits or (0.0, 1.0)
+        if value.dtype != np.uint16 or (low, high) != (0.0, 65535.0):
+            spread = np.rint(np.nan_to_num((value.astype(float) - low) / (high - low)) * 65535)
+            repairs["intensity_range"] = int(np.count_nonzero((spread < -1) | (spread > 65536)))
+            value = np.clip(spread, 0, 65535).astype(np.uint16)
+        out["intensity"] = value
+    if "colorRed" in held:
+        parts = [keep(held[n]) if held[n].dtype == np.uint8 and tops[n] == 255.0 else np.rint(keep(held[n]) * (255.0 / tops[n])) for n in ("colorRed", "colorGreen", "colorBlue")]
+        colour = np.stack(parts, 1)
+        if colour.dtype != np.uint8:
+            repairs["colour_range"] = int(np.count_nonzero(~((colour >= 0) & (colour <= 255)).all(1)))
+            colour = np.clip(np.nan_to_num(colour), 0, 255).astype(np.uint8)
+        out["native_rgb"] = colour
+    for n, k in (("rowIndex", "row"), ("columnIndex", "column")):
+        if n in held:
+            out[k] = keep(held[n]).astype(np.uint32)
+    if "timeStamp" in held:
+        out["time"] = keep(held["timeStamp"])
+    return out | {"repairs": {code: n for code, n in repairs.items() if n}}
+
+
+def read_image(path: str, image: ImageInside) -> bytes:
+    """The encoded bytes (JPEG or PNG) of one image."""
+    with _opened(path) as file:
+        node = _children(file.root(), "images2D")[image.index][f"{image.representation}Representation"][image.blob]
+        data = np.empty(node.byteCount(), np.uint8)
+        node.read(data, 0, data.size)
+        return data.tobytes()
+
+
+__all__ = ["CARTESIAN", "Writer", "coordinates", "look", "read_image", "read_points"]

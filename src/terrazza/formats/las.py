@@ -1,0 +1,186 @@
+"""ASPRS LAS 1.0 to 1.4 and its compressed form LAZ: look inside, read in chunks, write in chunks."""
+
+import contextlib
+import os
+from collections.abc import Iterator
+
+import laspy
+import numpy as np
+from pyproj import CRS
+from pyproj.exceptions import CRSError
+
+from terrazza.errors import InputError
+from terrazza.files import whole
+from terrazza.formats.contents import Contents, Repair, ScanInside
+
+CHUNK = 500_000
+SEEKS = True
+OURS = {"X", "Y", "Z", "intensity", "classification", "red", "green", "blue", "gps_time"}
+AGAIN = "Copy it again, or export it again from where it came."
+
+
+@contextlib.contextmanager
+def _opened(path, alone: bool = True):
+    name = os.path.basename(path)
+    if not os.path.exists(path):
+        raise InputError(f"“{name}” is not there.", "Choose the file again.")
+    try:
+        with laspy.open(str(path), laz_backend=None if alone else laspy.LazBackend.Lazrs) as reader:
+            yield reader
+    except InputError:
+        raise
+    except Exception as error:  # the libraries below raise errors of many kinds on damaged files
+        first = (str(error).strip() or type(error).__name__).splitlines()[0]
+        raise InputError(f"“{name}” cannot be read as LAS or LAZ ({first}).", AGAIN) from error
+
+
+def _crs(header) -> CRS | None:
+    try:
+        return header.parse_crs()
+    except (CRSError, ValueError, KeyError, IndexError):
+        return None
+
+
+def metres_per_unit(wkt: str) -> float:
+    """Metres in one horizontal unit of a projected system; 1 where the text says nothing of lengths."""
+    try:
+        crs = CRS.from_wkt(wkt) if wkt else None
+    except CRSError:
+        return 1.0
+    axis = crs.axis_info[0] if crs is not None and crs.axis_info else None
+    return float(axis.unit_conversion_factor) if axis is not None and axis.unit_name not in {"degree", "radian"} else 1.0
+
+
+def look(path: str) -> Contents:
+    """What the header says; the cloud counts as posed, since LAS coordinates are in a frame of their own."""
+    found = Contents(path=str(path), format="LAS", size=os.path.getsize(path) if os.path.exists(path) else 0)
+    with _opened(path) as reader:
+        header = reader.header
+        crs = _crs(header)
+        found.crs_wkt = crs.to_wkt() if crs is not None else ""
+        factor = metres_per_unit(found.crs_wkt)
+        if abs(factor - 1) > 1e-9:
+            found.unit = next((u for u, f in (("international foot", 0.3048), ("US survey foot", 1200 / 3937)) if abs(factor - f) < 1e-9), "metre")
+            found.notes.append(f"Its coordinate system counts in {found.unit}: {factor:.10g} m.")
+        columns = ["xyz", *(d for d in header.point_format.dimension_names)]
+        found.format = "COPC" if any(v.user_id == "copc" for v in header.vlrs) else "LAZ" if header.are_points_compressed else "LAS"
+        _count(found, header, path)
+        found.scans.append(ScanInside(
+            index=0, name=os.path.splitext(os.path.basename(path))[0], points=_there(header, path), pose=np.eye(4), columns=columns,
+            bounds=(header.mins, header.maxs), instrument=str(header.generating_software).strip("\0 "), captured=str(header.creation_date or ""),
+        ))
+        if header.point_count == 0:
+            raise InputError(f"“{os.path.basename(path)}” holds no points.", "Export it again.")
+    return found
+
+
+def _there(header, path: str) -> int:
+    """How many points the file holds: what the header says, or of an uncompressed file what its length has room for."""
+    said = int(header.point_count)
+    if header.are_points_compressed or not said:
+        return said
+    return min(said, max(os.path.getsize(path) - header.offset_to_point_data, 0) // header.point_format.size)
+
+
+def _count(found: Contents, header, path: str) -> None:
+    said, there = int(header.point_count), _there(header, path)
+    if there < said:
+        found.repairs.append(Repair("count", 0, said - there, f"Cut off: {there:,} of {said:,} points are there and can be taken."))
+
+
+def coordinates(path: str, index: int = 0) -> tuple[np.ndarray, np.ndarray]:
+    """Scale and offset (3,) of the file's integer coordinates, in its unit."""
+    with _opened(path) as reader:
+        return np.array(reader.header.scales, float), np.array(reader.header.offsets, float)
+
+
+def read_points(path: str, index: int = 0, start: int = 0, stop: int | None = None, chunk: int = CHUNK) -> Iterator[dict[str, np.ndarray]]:
+    """Points ``start`` to ``stop`` (all of them) in file order; InputError where fewer are there than the header says.
+
+    Columns: ``position`` i32 (n, 3) as stored; ``intensity``, ``class``, ``returns`` (return number in the low, number of returns in the
+    high four bits), ``native_rgb`` u8 and ``time`` where there; every other dimension as ``extra.NAME`` (16-bit colour too).
+    """
+    with _opened(path, alone=stop is None) as reader:
+        names = set(reader.header.point_format.dimension_names)
+        rest = sorted(names - OURS - {"return_number", "number_of_returns"})
+        got, left = 0, _there(reader.header, path) - start if stop is None else stop - start
+        if start:
+            reader.seek(start)
+        while got < left:
+            points = reader.read_points(min(chunk, left - got))
+            if not len(points):
+                raise InputError(f"“{os.path.basename(path)}” is cut off: {start + got:,} of {reader.header.point_count:,} points are there.", AGAIN)
+            out = {"position": np.stack([points.X, points.Y, points.Z], 1).astype(np.int32), "intensity": np.asarray(points.intensity, np.uint16),
+                   "class": np.asarray(points.classification, np.uint8),
+                   "returns": (np.asarray(points.return_number, np.uint8) | (np.asarray(points.number_of_returns, np.uint8) << 4))}
+            if "gps_time" in names:
+                out["time"] = np.asarray(points.gps_time, np.float64)
+            if "red" in names:
+                deep = np.stack([points.red, points.green, points.blue], 1).astype(np.uint16)
+                out["extra.rgb16"] = deep
+                out["native_rgb"] = deep
+            for name in rest:
+                out[f"extra.{name}"] = np.asarray(points[name])
+            got += len(points)
+            yield out
+
+
+def eight_bit(rgb16: np.ndarray, deep: bool) -> np.ndarray:
+    """16-bit colour as 8-bit; files that only fill the low byte (against the standard; not ``deep``) are taken as they are."""
+    return (rgb16 >> 8 if deep else rgb16).astype(np.uint8)
+
+
+class Writer:
+    """Streams points into a LAS or LAZ 1.4 file; appears under its name only when whole."""
+
+    def __init__(self, path: str, scale: float, offset: np.ndarray, colour: bool = False, time: bool = False, wkt: str = "", extra: dict[str, np.dtype] | None = None):
+        self.path = str(path)
+        header = laspy.LasHeader(point_format=(7 if colour else 6), version="1.4")
+        header.scales, header.offsets = np.full(3, scale), np.asarray(offset, float)
+        header.generating_software = "Terrazza"
+        self.colour, self.time, self.extra = colour, time, extra or {}
+        if self.extra:
+            header.add_extra_dims([laspy.ExtraBytesParams(name=n, type=np.dtype(t)) for n, t in self.extra.items()])
+        if wkt:
+            header.add_crs(CRS.from_wkt(wkt))
+        self.header = header
+
+    def __enter__(self):
+        self._file = whole(self.path)
+        self.stream = open(self._file.__enter__(), "wb")
+        self.writer = laspy.LasWriter(self.stream, self.header, do_compress=self.path.lower().endswith(".laz"), closefd=False)
+        return self
+
+    def write(self, chunk: dict[str, np.ndarray]) -> None:
+        """``xyz`` (n, 3) float64 in the file's unit and frame, or ``position`` (n, 3) i32 in its scale and offset, and where there ``intensity``, ``class``, ``rgb`` (u8), ``time``, ``returns``, ``source`` (u16)."""
+        record = laspy.ScaleAwarePointRecord.zeros(len(chunk["position"] if "position" in chunk else chunk["xyz"]), header=self.header)
+        if "position" in chunk:
+            record.X, record.Y, record.Z = chunk["position"].T
+        else:
+            record.x, record.y, record.z = chunk["xyz"].T
+        plain = record.array
+        if "intensity" in chunk:
+            plain["intensity"] = chunk["intensity"]
+        if "class" in chunk:
+            plain["classification"] = chunk["class"]
+        if "source" in chunk:
+            plain["point_source_id"] = chunk["source"]
+        returns = chunk.get("returns")
+        plain["bit_fields"] = 0x11 if returns is None else np.maximum(returns & 15, 1) | np.maximum(returns >> 4, 1) << 4
+        if self.colour and "rgb" in chunk:
+            for k, name in enumerate(("red", "green", "blue")):
+                plain[name] = chunk["rgb"][:, k].astype(np.uint16) * 257
+        if "time" in chunk:
+            plain["gps_time"] = chunk["time"]
+        for name in self.extra:
+            if name in chunk:
+                record[name] = chunk[name]
+        self.writer.write_points(record)
+
+    def __exit__(self, kind, error, trace):
+        try:
+            if kind is None:
+                self.writer.close()
+        finally:
+            self.stream.close()
+        self._file.__exit__(kind, error, trace)

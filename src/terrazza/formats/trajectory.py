@@ -1,0 +1,44 @@
+"""Trajectories in text: time and place of a moving scanner, with or without its attitude, in any order of columns."""
+
+import os
+
+import numpy as np
+
+from terrazza.errors import InputError
+from terrazza.formats import text
+
+ANGLES = {"heading", "yaw", "azimuth_deg", "kappa"}
+QUATERNION = ("qw", "qx", "qy", "qz")
+
+
+def read(path: str, columns: tuple[str, ...] = ()) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
+    """(time (n,) s, xyz (n, 3) in the file's unit, heading (n,) rad or None); InputError where time and place cannot be told.
+
+    Without a header the columns are time x y z, then heading in degrees or a quaternion qw qx qy qz where they are there.
+    """
+    layout = text.sniff(path, columns)
+    names = list(layout.columns)
+    if not columns and not layout.headed:
+        rest = {4: [], 5: ["heading"], 8: list(QUATERNION), 7: ["roll", "pitch", "heading"]}.get(len(names))
+        if rest is None:
+            raise InputError(f"“{os.path.basename(path)}” has {len(names)} columns and no header.", "Name them, for example: time x y z heading.")
+        names = ["time", "x", "y", "z", *rest]
+    if not {"time", "x", "y", "z"} <= set(names):
+        raise InputError(f"“{os.path.basename(path)}”: the columns {', '.join(names)} do not hold time, x, y and z.", "Name them, for example: time x y z heading.")
+    with open(path, encoding="utf-8-sig", errors="replace") as f:
+        values, unread = text.numbers(f.read().splitlines()[layout.skip :], layout)
+    if unread > len(values):
+        raise InputError(f"“{os.path.basename(path)}”: {unread:,} of its lines cannot be read.", "Choose the trajectory of the walk.")
+    column = {n: values[:, k] for k, n in enumerate(names)}
+    heading = None
+    if set(QUATERNION) <= set(names):
+        w, x, y, z = (column[q] for q in QUATERNION)
+        heading = np.arctan2(2 * (w * z + x * y), 1 - 2 * (y**2 + z**2))
+    elif ANGLES & set(names):
+        heading = np.radians(column[next(n for n in names if n in ANGLES)])
+    return column["time"], np.stack([column[a] for a in "xyz"], 1), heading
+
+
+def write(path: str, time: np.ndarray, xyz: np.ndarray, heading: np.ndarray) -> None:
+    """A trajectory as text: time x y z heading (°), with a header."""
+    np.savetxt(path, np.c_[time, xyz, np.degrees(heading)], fmt=["%.4f", "%.4f", "%.4f", "%.4f", "%.3f"], header="time x y z heading", comments="")

@@ -1,0 +1,126 @@
+"""What an operation is, and the table of all of them.
+
+An operation is declared once: a dotted name, a title, a Pydantic ``Params``
+(title, unit, range, default and help on each field), what it reads and writes, and
+``run``.  Sheet, field book, recipe and command line all work from that declaration.
+"""
+
+from typing import Any, ClassVar
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from terrazza.core.progress import Progress
+from terrazza.errors import NotFound, ParamsError, TerrazzaError
+
+STEPS = ("Import", "Register", "Georeference", "Clean", "Colorize", "Classify", "Draw", "Deliver")
+GROUPS = (*STEPS, "Table")
+
+Figures = dict[str, Any]
+
+
+class Params(BaseModel):
+    """Parameters of an operation; unknown names are refused."""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False, str_max_length=4000)
+
+
+def field(title: str, default: Any = ..., unit: str = "", help: str = "", widget: str = "", **limits: Any) -> Any:
+    """A parameter with its ``title``, ``unit``, range (ge, gt, le, lt) and ``help``; ``widget`` picks a form control of its own."""
+    extra = {k: v for k, v in (("unit", unit), ("widget", widget)) if v}
+    if callable(default):
+        return Field(default_factory=default, title=title, description=help, json_schema_extra=extra, **limits)
+    return Field(default, title=title, description=help, json_schema_extra=extra, **limits)
+
+
+def scans_field(help: str = "Empty: all scans.") -> Any:
+    """The usual choice of scans by number."""
+    return field("Scans", list, help=help, widget="scans")
+
+
+class Operation:
+    """Base of all operations.
+
+    ``reads`` and ``writes`` name kinds of facts; an entry is stale when something it read has a newer version.
+    ``bound_to_place``: drawn by hand on this job's points, so a recipe leaves it out unless asked.
+    """
+
+    name: ClassVar[str]
+    title: ClassVar[str]
+    step: ClassVar[str]
+    version: ClassVar[int] = 1
+    reads: ClassVar[frozenset[str]] = frozenset()
+    writes: ClassVar[frozenset[str]] = frozenset()
+    bound_to_place: ClassVar[bool] = False
+    Params: ClassVar[type[Params]] = Params
+
+    def run(self, job, params, progress: Progress) -> Figures:
+        """Do the work on ``job`` through its ``put`` and ``write_column``; returns figures, with ``says``, a sentence for the field book."""
+        raise NotImplementedError
+
+    @classmethod
+    def check(cls, values: dict) -> BaseModel:
+        """Validated parameters; ParamsError names the operation, the parameter, the rule and the value got."""
+        try:
+            return cls.Params.model_validate(values)
+        except ValidationError as error:
+            raise ParamsError(f"{cls.name}: " + "; ".join(_problem(cls, e) for e in error.errors()), f"See “terrazza operations {cls.name}”.") from error
+
+
+def _problem(cls, error) -> str:
+    place = ".".join(str(p) for p in error["loc"])
+    if error["type"] == "extra_forbidden":
+        return f"there is no parameter “{place}” (there are: {', '.join(cls.Params.model_fields) or 'none'})"
+    got = "" if error["type"] == "missing" else f", got {error.get('input')!r}"
+    return f"“{place}”: {error['msg'].removeprefix('Value error, ')}{got}"
+
+
+_table: dict[str, type[Operation]] = {}
+
+
+def operation(cls: type[Operation]) -> type[Operation]:
+    """Class decorator: enter an operation into the table."""
+    if cls.name in _table:
+        raise TerrazzaError(f"Two operations are named {cls.name}.")
+    if cls.step not in GROUPS:
+        raise TerrazzaError(f"{cls.name} belongs to no step.")
+    _table[cls.name] = cls
+    return cls
+
+
+def all_operations() -> list[type[Operation]]:
+    """Every operation, in the order of the steps; then those of the table."""
+    return sorted(_table.values(), key=lambda o: (GROUPS.index(o.step), o.name))
+
+
+def find(name: str) -> type[Operation]:
+    """The operation of that name; NotFound offers the nearest names."""
+    if name not in _table:
+        import difflib
+
+        near = difflib.get_close_matches(name, _table, 3, 0.4)
+        raise NotFound(f"There is no operation “{name}”.", f"Did you mean {' or '.join(near)}?" if near else "“terrazza operations” lists them.")
+    return _table[name]
+
+
+def describe(cls: type[Operation]) -> dict:
+    """Name, title, step, help, and every parameter with type, unit, range, default and help."""
+    schema = cls.Params.model_json_schema()
+    required = set(schema.get("required", ()))
+    rows = []
+    for name, prop in schema.get("properties", {}).items():
+        kind = prop.get("$ref") and schema["$defs"][prop["$ref"].rsplit("/", 1)[1]] or prop
+        options = [o for o in prop.get("anyOf", ()) if o.get("type") != "null"]
+        kind = {**(options[0] if options else {}), **kind}
+        rows.append({
+            "name": name, "title": prop.get("title", name), "type": kind.get("type", "object"), "choices": kind.get("enum") or ([kind["const"]] if "const" in kind else None),
+            "unit": prop.get("unit", ""), "help": prop.get("description", ""), "widget": prop.get("widget", ""), "required": name in required,
+            "optional": "anyOf" in prop, "default": None if name in required else _plain_default(cls, name),
+            **{k: kind[j] for k, j in (("ge", "minimum"), ("le", "maximum"), ("gt", "exclusiveMinimum"), ("lt", "exclusiveMaximum")) if j in kind},
+        })
+    return {"name": cls.name, "title": cls.title, "step": cls.step, "version": cls.version, "help": (cls.__doc__ or "").strip(),
+            "bound_to_place": cls.bound_to_place, "params": rows}
+
+
+def _plain_default(cls, name):
+    value = cls.Params.model_fields[name].get_default(call_default_factory=True)
+    return value.model_dump() if isinstance(value, BaseModel) else [v.model_dump() if isinstance(v, BaseModel) else v for v in value] if isinstance(value, list) else value

@@ -1,0 +1,364 @@
+"""Step 3, Georeference: targets, control, levelling; all of it sets job → grid and moves no scan."""
+
+import os
+from typing import Literal
+
+import numpy as np
+
+from terrazza.core.geometry import rigid
+from terrazza.core.progress import Part, Progress
+from terrazza.errors import InputError, NotFound, ParamsError, StateError
+from terrazza.fleet import few
+from terrazza.formats import control as control_file
+from terrazza.later import later
+from terrazza.operations.base import Figures, Operation, Params, field, operation, scans_field
+from terrazza.operations.job import Job, Scan, plain
+from terrazza.operations.surfaces import CloudPiece, surfaces
+from terrazza.units import metres_per
+
+control_fit = later("terrazza.core.georef.fit")
+detection = later("terrazza.core.register.targets")
+level = later("terrazza.core.georef.level")
+match = later("terrazza.core.georef.match")
+uncertainty = later("terrazza.core.georef.uncertainty")
+
+ORDERS = {"E N H": (0, 1, 2), "N E H": (1, 0, 2), "E H N": (0, 2, 1), "N H E": (2, 0, 1), "H E N": (1, 2, 0), "H N E": (2, 1, 0)}
+SURVEY_SIGMA = 0.0005
+SAME_PLACE = 0.10
+FLOOR_SIGMA = 0.0002
+
+
+def _detect(args, progress: Progress) -> "list[detection.Target]":
+    piece, board, reach = args
+    cloud = piece.open()
+    if not cloud.has("row") or not cloud.has("intensity"):
+        return []
+    found = detection.checkerboards(cloud.values("row", 0).astype(np.int64), cloud.values("column", 0).astype(np.int64), cloud.xyz(), cloud.values("intensity", 0), board, reach)
+    progress.advance(cloud.count, cloud.count)
+    return found
+
+
+def find_targets(job: Job, scans: list[Scan], board: float, reach: float, progress: Progress) -> int:
+    """Detect checkerboards in the scans and put them as facts; targets set by hand stay.  Returns how many are known then."""
+    pieces = [(CloudPiece.of(job, s), board, reach) for s in scans]
+    results = job.fleet.map(_detect, pieces, [s.points for s in scans], progress, "Looking for checkerboards", light=few([s.points for s in scans]))
+    chosen = {s.id for s in scans}
+    for key, old in list(job.facts("target").items()):
+        if old["scan"] in chosen and not old.get("by_hand"):
+            job.put("target", key, None)
+    number = max([int(k) for k in job.facts("target")] or [0])
+    for scan, found in zip(scans, results):
+        for target in found:
+            number += 1
+            job.put("target", number, {"scan": scan.id, "centre": target.centre.tolist(), "sigma": max(target.sigma, FLOOR_SIGMA), "normal": target.normal.tolist(), "range": target.range,
+                                       "incidence_deg": float(np.degrees(target.incidence)), "fit": target.fit, "points": target.points, "dropped": False}, scan=scan.id)
+    return len(job.facts("target"))
+
+
+def places(job: Job) -> list[dict]:
+    """Physical targets: sightings of placed scans within 0.1 m of each other, job frame, weighed by their sigmas.
+
+    Rows of ``targets`` (numbers), ``centre`` (3, m, freed of the scans' range bias), ``sigma`` (m), ``spread`` (m, largest distance from the centre).
+    """
+    scans = {s.id: s for s in job.scans(placed=True)}
+    seen = []
+    for key, t in job.facts("target").items():
+        if t["scan"] in scans and not t["dropped"]:
+            seen.append((int(key), t, rigid.apply(scans[t["scan"]].pose, _true_centre(t, scans[t["scan"]])[None])[0]))
+    groups: list[list] = []
+    for item in sorted(seen, key=lambda i: i[1]["sigma"]):
+        near = next((g for g in groups if np.linalg.norm(g[0][2] - item[2]) < SAME_PLACE), None)
+        groups.append([item]) if near is None else near.append(item)
+    rows = []
+    for group in groups:
+        weight = np.array([1 / t["sigma"] ** 2 for _, t, _ in group])
+        centre = sum(w * c for w, (_, _, c) in zip(weight, group)) / weight.sum()
+        rows.append({"targets": [k for k, _, _ in group], "centre": centre, "sigma": float(1 / np.sqrt(weight.sum())), "weights": (weight / weight.sum()).tolist(),
+                     "spread": float(max(np.linalg.norm(c - centre) for _, _, c in group))})
+    return rows
+
+
+def _true_centre(target: dict, scan: Scan) -> np.ndarray:
+    """Centre in the scan's frame without the set-up's estimated range bias."""
+    centre = np.array(target["centre"])
+    return centre * (1 - scan.pose_record.get("bias", 0.0) / max(np.linalg.norm(centre), 0.1))
+
+
+class TargetsParams(Params):
+    scans: list[int] = scans_field()
+    board: float = field("Board edge", 0.45, unit="m", help="Outer edge of the checkerboards, two by two fields.", ge=0.05, le=3)
+    reach: float = field("Farthest target", 12.0, unit="m", help="Targets beyond this are not looked for: too few points fall on them.", ge=1, le=200)
+
+
+@operation
+class Targets(Operation):
+    """Finds checkerboards in the intensity of structured scans and measures their centres."""
+
+    name, title, step = "georeference.targets", "Find checkerboards", "Georeference"
+    reads, writes = frozenset({"scan"}), frozenset({"target"})
+    Params = TargetsParams
+
+    def run(self, job: Job, params: TargetsParams, progress: Progress) -> Figures:
+        count = find_targets(job, job.need_scans(params.scans), params.board, params.reach, progress)
+        return {"says": f"{count} checkerboard sightings", "targets": count}
+
+
+class DropParams(Params):
+    target: int = field("Target", help="Its number.", ge=1)
+    dropped: bool = field("Dropped", True, help="Off: taken back.")
+
+
+@operation
+class DropTarget(Operation):
+    """Drops a false or poor target sighting, or takes it back; a fit to control is solved again."""
+
+    name, title, step = "georeference.drop_target", "Drop a target", "Georeference"
+    writes = frozenset({"target", "control", "frame"})
+    Params = DropParams
+
+    def run(self, job: Job, params: DropParams, progress: Progress) -> Figures:
+        target = _target(job, params.target)
+        job.put("target", params.target, target | {"dropped": params.dropped}, scan=target["scan"])
+        says = f"Target {params.target} {'dropped' if params.dropped else 'taken back'}"
+        if job.get("frame", "", {}).get("how") == "control":
+            return solve(job) | {"says": says + "; " + job.get("frame")["says"]}
+        return {"says": says}
+
+
+class PickTargetParams(Params):
+    scan: int = field("Scan", help="Its number.", ge=1)
+    x: float = field("X", unit="m", help="In the scan's own frame.")
+    y: float = field("Y", unit="m")
+    z: float = field("Z", unit="m")
+
+
+@operation
+class PickTarget(Operation):
+    """Takes a picked point of a scan as a target that the search missed."""
+
+    name, title, step = "georeference.pick_target", "Pick a target", "Georeference"
+    writes = frozenset({"target"})
+    bound_to_place = True
+    Params = PickTargetParams
+
+    def run(self, job: Job, params: PickTargetParams, progress: Progress) -> Figures:
+        scan = job.scan(params.scan)
+        centre = np.array([params.x, params.y, params.z])
+        number = max([int(k) for k in job.facts("target")] or [0]) + 1
+        job.put("target", number, {"scan": scan.id, "centre": centre.tolist(), "sigma": 0.004, "normal": [0, 0, 1], "range": float(np.linalg.norm(centre)), "incidence_deg": 0.0,
+                                   "fit": 0.0, "points": 1, "dropped": False, "by_hand": True}, scan=scan.id)
+        return {"says": f"Target {number} picked in scan {scan.id}", "target": number}
+
+
+class ControlParams(Params):
+    control: str = field("Control file", help="Path of a text file: name, easting, northing, height, and where there, target height and role (control or check).", widget="file")
+    unit: Literal["metre", "millimetre", "international foot", "US survey foot", "inch"] = field("Unit of the control file", "metre", help="The two feet cannot be told apart from the data.")
+    order: Literal["as the file says", "E N H", "N E H", "E H N", "N H E", "H E N", "H N E"] = field(
+        "Order of its columns", "as the file says", help="Without a header line all orders are tried against the targets.")
+    check: list[str] = field("Check points", list, help="Names that stay out of the fit, besides those that the file marks.")
+    tolerance: float = field("Matching tolerance", 0.03, unit="m", help="Largest mismatch of a target and its control point.", ge=0.001, le=1)
+    board: float = field("Board edge", 0.45, unit="m", help="Used where checkerboards were not looked for yet.", ge=0.05, le=3)
+
+
+@operation
+class Control(Operation):
+    """Reads a control file, matches its points to the targets by geometry and fits the job to them at a scale of 1."""
+
+    name, title, step = "georeference.control", "Fit to control", "Georeference"
+    reads, writes = frozenset({"scan", "pose"}), frozenset({"target", "control", "frame"})
+    Params = ControlParams
+
+    def run(self, job: Job, params: ControlParams, progress: Progress) -> Figures:
+        job.need_scans(placed=True, why=", so targets have no place in a common frame")
+        read = control_file.read(_find(job, params.control))
+        if not job.facts("target"):
+            find_targets(job, job.scans(), params.board, 12.0, Part(progress, 0, 0.9))
+        seen = places(job)
+        if len(seen) < 3:
+            raise StateError(f"{len(seen)} targets were found in the placed scans; georeferencing needs three at least.", "Check the board edge, pick targets by hand, or level the job without control.")
+        factor = metres_per(params.unit)
+        centres = np.array([p["centre"] for p in seen])
+        columns, heights = read.columns * factor, read.target_heights * factor
+        order = ORDERS[params.order] if params.order in ORDERS else read.order
+        found = match.match_any_order(columns, heights, centres, [order] if order else None, params.tolerance)
+        control = columns[:, list(found.order)] + np.c_[np.zeros((len(heights), 2)), heights]
+        unknown = sorted(set(params.check) - set(read.names))
+        if unknown:
+            raise ParamsError(f"georeference.control: the file has no point {', '.join(unknown)}.", f"Its points are {', '.join(read.names)}.")
+        self._refuse(found, read, columns, heights, centres, order)
+        matched = dict(found.pairs)
+        job.clear("control")
+        for i, name in enumerate(read.names):
+            job.put("control", name, {"grid": (control[i] - [0, 0, heights[i]]).tolist(), "target_height": float(heights[i]), "check": bool(read.check[i]) or name in params.check,
+                                      "targets": seen[matched[i]]["targets"] if i in matched else [], "how": "geometry"})
+        return solve(job)
+
+    @staticmethod
+    def _refuse(found, read, columns, heights, centres, order):
+        use = [i for i, _ in found.pairs if not read.check[i]]
+        if len(use) >= 3:
+            return
+        for factor, words in control_fit.KNOWN_FACTORS.items():
+            trial = match.match_any_order(columns / factor, heights / factor, centres, [order] if order else None)
+            if len(trial.pairs) >= 3:
+                which = "Set the unit to international foot or US survey foot; the data cannot tell which." if abs(factor - 3.28084) < 0.01 or factor == 0.3048 else "Set the unit."
+                raise StateError(f"The control fits the targets only with a scale of {factor:g}, which looks like {words}.", which)
+        raise StateError(f"{len(use)} of {len(read.names)} control points could be matched to the {len(centres)} targets; three are needed.",
+                         "Check the column order, the unit and the target heights, or match them by hand.")
+
+
+def _find(job: Job, path: str) -> str:
+    """Absolute, or relative to the recipe, then to the inputs."""
+    tries = [path] if os.path.isabs(path) else [os.path.join(folder, path) for folder in [*job.search, *(os.path.dirname(i) for i in job.inputs), job.subfolder("inbox"), "."]]
+    found = next((t for t in tries if os.path.isfile(t)), None)
+    if found is None:
+        raise InputError(f"The control file “{path}” is not there.", "Give its full path, or one relative to the recipe or to the input files.")
+    return found
+
+
+def solve(job: Job) -> Figures:
+    """Fit the frame to the matched control points and put it with its residuals."""
+    by_target = {k: p for p in places(job) for k in p["targets"]}
+    points = []
+    for name, c in job.facts("control").items():
+        place = next((by_target[t] for t in c["targets"] if t in by_target), None)
+        points.append((name, c, place, np.array(c["grid"]) + [0, 0, c["target_height"]]))
+    used = [p for p in points if p[2] is not None and not p[1]["check"]]
+    fit = control_fit.fit(np.array([p[2]["centre"] for p in used]).reshape(-1, 3), np.array([p[3] for p in used]).reshape(-1, 3), [p[0] for p in used])
+    rows = [_row(name, c, place, grid, fit, used) for name, c, place, grid in points]
+    sigma_target = np.array([p[2]["sigma"] for p in used])
+    warnings = list(fit.warnings)
+    checks = [r for r in rows if r["role"] == "check" and r["matched"]]
+    covariances = _covariances(job, fit, used, sigma_target)
+    rms_mm = fit.rms * 1000
+    plan = float(np.sqrt(np.mean(np.sum(fit.residuals[:, :2] ** 2, 1)))) * 1000
+    height = float(np.sqrt(np.mean(fit.residuals[:, 2] ** 2))) * 1000
+    says = f"{len(used)} of {sum(not p[1]['check'] for p in points)} control points, RMS {rms_mm:.1f} mm" + (f", check {checks[0]['total_mm']:.1f} mm" if len(checks) == 1 else f", {len(checks)} check points" if checks else "")
+    frame = {"matrix": plain(fit.pose), "how": "control", "rms_mm": rms_mm, "plan_mm": plan, "height_mm": height, "scale": fit.scale, "scale_sigma": fit.scale_sigma, "rows": rows,
+             "warnings": warnings, "says": says, "covariances": covariances}
+    job.put("frame", "", frame)
+    return {k: frame[k] for k in ("says", "rms_mm", "plan_mm", "height_mm", "scale", "rows", "warnings")} | {"used": len(used)}
+
+
+def _row(name, c, place, grid, fit, used):
+    row = {"name": name, "role": "check" if c["check"] else "control", "matched": place is not None, "target_height": c["target_height"], "grid": c["grid"], "targets": place["targets"] if place else []}
+    if place is not None:
+        d = (rigid.apply(fit.pose, place["centre"][None])[0] - grid) * 1000
+        index = next((i for i, p in enumerate(used) if p[0] == name), None)
+        out = fit.left_out[index] * 1000 if index is not None and np.isfinite(fit.left_out[index]).all() else d if index is None else None
+        row |= {"dx_mm": d[0], "dy_mm": d[1], "plan_mm": float(np.hypot(d[0], d[1])), "height_mm": d[2], "total_mm": float(np.linalg.norm(d)),
+                "left_out_mm": float(np.linalg.norm(out)) if out is not None else None, "spread_mm": place["spread"] * 1000}
+    return row
+
+
+def _covariances(job: Job, fit, used, sigma_target) -> dict:
+    """Covariance of each adjusted scan's pose in the grid, by scan number."""
+    members = job.adjusted()
+    joint = job.array("joint")
+    scans = {s.id: s for s in job.scans(placed=True)}
+    if joint is None or len(joint) != 6 * len(members) or any(m not in scans for m in members):
+        return {}
+    centres, weights, owners, point = [], [], [], []
+    for i, (_, _, place, _) in enumerate(used):
+        for key, w in zip(place["targets"], place["weights"]):
+            target = job.get("target", key)
+            scan = scans[target["scan"]]
+            centres.append(rigid.apply(scan.pose, _true_centre(target, scan)[None])[0])
+            weights.append(w)
+            owners.append(members.index(scan.id) if scan.id in members else -1)
+            point.append(i)
+    least = np.repeat(sigma_target[:, None] ** 2 + SURVEY_SIGMA**2, 3, axis=1)
+    factor = max(1.0, float((fit.residuals**2 / least).sum() / max(3 * len(used) - 6, 1)))
+    values = uncertainty.grid_covariances(fit.pose, np.array(centres), np.array(weights), np.array(owners), least * factor, np.array(point), [scans[m].pose for m in members], joint)
+    return {str(m): v.tolist() for m, v in zip(members, values)}
+
+
+def _control_point(job: Job, name: str) -> dict:
+    """The control point of that name; NotFound names those that are there."""
+    point = job.get("control", name)
+    if point is None:
+        raise NotFound(f"There is no control point “{name}”.", f"Points are {', '.join(job.facts('control')) or 'none yet'}.")
+    return point
+
+
+def _target(job: Job, number: int) -> dict:
+    """The target of that number; NotFound names those that are there."""
+    target = job.get("target", number)
+    if target is None:
+        raise NotFound(f"There is no target {number}.", f"Targets are {', '.join(job.facts('target')) or 'none yet'}.")
+    return target
+
+
+class MatchParams(Params):
+    point: str = field("Control point", help="Its name.")
+    target: int = field("Target", 0, help="Number of the target; 0 takes the match away.", ge=0)
+
+
+@operation
+class Match(Operation):
+    """Matches a control point to a target by hand, or takes its match away, and fits again."""
+
+    name, title, step = "georeference.match", "Match a control point", "Georeference"
+    writes = frozenset({"control", "frame"})
+    Params = MatchParams
+
+    def run(self, job: Job, params: MatchParams, progress: Progress) -> Figures:
+        point = _control_point(job, params.point)
+        if params.target:
+            _target(job, params.target)
+        job.put("control", params.point, point | {"targets": [params.target] if params.target else [], "how": "by hand"})
+        return solve(job)
+
+
+class RoleParams(Params):
+    point: str = field("Control point", help="Its name.")
+    check: bool = field("Check point", True, help="On: only compared; off: used in the fit.")
+
+
+@operation
+class Role(Operation):
+    """Makes a point a check point or a control point, and fits again."""
+
+    name, title, step = "georeference.role", "Control or check", "Georeference"
+    writes = frozenset({"control", "frame"})
+    Params = RoleParams
+
+    def run(self, job: Job, params: RoleParams, progress: Progress) -> Figures:
+        point = _control_point(job, params.point)
+        job.put("control", params.point, point | {"check": params.check})
+        return solve(job)
+
+
+class LevelParams(Params):
+    scan: int = field("Scan to level by", 0, help="A scan that stands on a floor; 0: the first placed one.", ge=0)
+    turn: bool = field("Turn by the longest wall", True, help="The longest wall then runs along an axis.")
+    origin: list[float] = field("Origin", list, unit="m", help="A picked point in the job frame as X, Y, Z; empty: the scan's place on its floor.", widget="point")
+
+
+@operation
+class Level(Operation):
+    """A frame without control: level by the floor, turn by the longest wall, origin at a picked point."""
+
+    name, title, step = "georeference.level", "Level without control", "Georeference"
+    reads, writes = frozenset({"scan", "pose"}), frozenset({"frame"})
+    Params = LevelParams
+
+    def run(self, job: Job, params: LevelParams, progress: Progress) -> Figures:
+        scans = job.need_scans([params.scan] if params.scan else None, placed=True)
+        if params.origin and len(params.origin) != 3:
+            raise ParamsError(f"georeference.level: “origin” needs three numbers, got {len(params.origin)}.", "Give X, Y and Z.")
+        scan = scans[0]
+        face = surfaces(job, [scan], progress)[0]
+        xyz, normals = rigid.apply(scan.pose, face.xyz), face.normals @ scan.pose[:3, :3].T
+        up = level.level(level.floor_normal(xyz, normals, face.flat))
+        heading = level.wall_heading(xyz @ up.T, normals @ up.T, face.flat) if params.turn else 0.0
+        turn = rigid.about_z(-heading) @ up
+        if params.origin:
+            origin = np.array(params.origin, float)
+        else:
+            below = face.flat & (normals[:, 2] > 0.99) & (np.linalg.norm(face.xyz[:, :2], axis=1) < 4) & (face.xyz[:, 2] < 0)
+            origin = scan.pose[:3, 3] + [0, 0, float(np.median(face.xyz[below, 2])) if below.any() else 0.0]
+        tilt = float(np.degrees(np.arccos(np.clip(up[2, 2], -1, 1))))
+        says = f"Levelled by {tilt:.3f}°, turned by {np.degrees(-heading):.3f}°"
+        job.put("frame", "", {"matrix": plain(rigid.make(turn, -turn @ origin)), "how": "level", "rows": [], "warnings": [], "says": says, "covariances": {}})
+        return {"says": says, "tilt_deg": tilt, "turn_deg": float(np.degrees(-heading))}

@@ -1,0 +1,235 @@
+"""A job as operations see it: facts, scans, point columns; writes are gathered and committed at once."""
+
+import contextlib
+import os
+import tempfile
+import time
+from dataclasses import dataclass
+
+import numpy as np
+
+from terrazza.db import queries
+from terrazza.db.models import Change, Entry, Fact, database
+from terrazza.db.models import Job as Row
+from terrazza.errors import NotFound, StateError
+from terrazza.fleet import Local
+from terrazza.store.cloud import Cloud
+from terrazza.files import checksum, disk
+
+FOLDERS = ("scans", "photos", "drawings", "deliverables", "pictures", "arrays", "inbox")
+
+
+@dataclass
+class Scan:
+    """One scan: its number (from 1), its record, and its pose scan → job (None where not placed)."""
+
+    id: int
+    record: dict
+    pose: np.ndarray | None
+    pose_record: dict
+
+    @property
+    def name(self) -> str:
+        return self.record["name"]
+
+    @property
+    def points(self) -> int:
+        return int(self.record["points"])
+
+
+class Job:
+    """Facts of one job, read as they were when it was opened plus what this run has put.
+
+    ``entry`` is the field-book line that is running, None for reading only.  ``inputs`` and ``out`` are the
+    files and the folder for deliverables that a command line gave.
+    """
+
+    def __init__(self, workspace: str, row: Row, entry: Entry | None = None, fleet=None, inputs: list[str] | None = None, out: str = ""):
+        self.workspace, self.row, self.entry = workspace, row, entry
+        self.fleet = fleet or Local()
+        self.inputs, self.out = inputs or [], out
+        self.search: list[str] = []
+        self.folder = os.path.join(workspace, "jobs", row.folder)
+        self._facts: dict[str, dict] = {}
+        self._puts: dict[tuple[str, str], tuple] = {}
+        self._marks: list[tuple[int, str]] = []
+
+    # --- facts
+
+    def facts(self, kind: str) -> dict:
+        """Values of one kind by key, in the order of their keys (numbers as numbers)."""
+        if kind not in self._facts:
+            rows = queries.facts(self.row.id, kind)
+            self._facts[kind] = {k: rows[k].value for k in sorted(rows, key=_natural)}
+        return self._facts[kind]
+
+    def get(self, kind: str, key: str = "", default=None):
+        return self.facts(kind).get(str(key), default)
+
+    def put(self, kind: str, key, value, scan: int | None = None) -> None:
+        """Set a fact when this run is committed; ``value`` None removes it."""
+        self.facts(kind)
+        key = str(key)
+        self._puts[(kind, key)] = (value, scan)
+        if value is None:
+            self._facts[kind].pop(key, None)
+        else:
+            self._facts[kind][key] = value
+
+    def clear(self, kind: str) -> None:
+        """Remove every fact of a kind when this run is committed."""
+        for key in list(self.facts(kind)):
+            self.put(kind, key, None)
+
+    def mark(self, number: int, state: str) -> None:
+        """Set the state of another entry when this run is committed."""
+        self._marks.append((number, state))
+
+    # --- scans and their columns
+
+    def scans(self, chosen: list[int] | None = None, placed: bool = False) -> list[Scan]:
+        """Scans in file order; ``chosen`` limits to numbers (NotFound for a wrong one); ``placed`` to those with a pose."""
+        poses = self.facts("pose")
+        found = [self._scan(int(k), v, poses.get(k)) for k, v in self.facts("scan").items()]
+        if chosen:
+            wrong = set(chosen) - {s.id for s in found}
+            if wrong:
+                raise NotFound(f"This job has no scan {min(wrong)}.", f"Its scans are {', '.join(str(s.id) for s in found) or 'none yet'}.")
+            found = [s for s in found if s.id in set(chosen)]
+        return [s for s in found if s.pose is not None] if placed else found
+
+    def scan(self, number: int) -> Scan:
+        return self.scans([number])[0]
+
+    @staticmethod
+    def _scan(number, record, pose):
+        matrix = np.array(pose["matrix"]) if pose and pose.get("matrix") else None
+        return Scan(number, record, matrix, pose or {})
+
+    def need_scans(self, chosen: list[int] | None = None, placed: bool = False, why: str = "") -> list[Scan]:
+        """Like ``scans``, but StateError where none are there."""
+        found = self.scans(chosen, placed)
+        if not found:
+            if placed and self.facts("scan"):
+                raise StateError(f"No scan is placed yet{why}.", "Register the scans first.")
+            raise StateError("The job has no scans yet.", "Import some first.")
+        return found
+
+    def scan_folder(self, number: int) -> str:
+        return os.path.join(self.folder, "scans", str(number))
+
+    def cloud(self, number: int) -> Cloud:
+        """The scan's columns at the versions of this moment."""
+        prefix = f"{number}/"
+        pointers = {k[len(prefix):]: v for k, v in self.facts("column").items() if k.startswith(prefix)}
+        return Cloud(self.scan_folder(number), pointers, self.facts("scan")[str(number)])
+
+    def put_column(self, number: int, name: str, files: list[str]) -> None:
+        """Point a column of a scan to new block files, which are on the disk already (their names are made durable here)."""
+        disk.sync(self.scan_folder(number))
+        self.put("column", f"{number}/{name}", files, scan=number)
+
+    def write_array(self, name: str, values: np.ndarray) -> None:
+        """Keep an array that is too large for a fact (for example a joint covariance)."""
+        folder, file = self.subfolder("arrays"), f"{name}.{self.version}.{checksum(np.ascontiguousarray(values))}.npy"
+        disk.write_array(os.path.join(folder, file), values)
+        disk.sync(folder)
+        self.put("array", name, file)
+
+    def array(self, name: str) -> np.ndarray | None:
+        file = self.get("array", name)
+        return None if file is None else np.load(os.path.join(self.folder, "arrays", file))
+
+    @property
+    def version(self) -> str:
+        """What makes the file names of this run unique."""
+        if self.entry is None:
+            raise StateError("This job is open for reading only.")
+        return f"e{self.entry.number}"
+
+    @contextlib.contextmanager
+    def scratch(self):
+        """A folder for what this run needs only while it runs, on the job's own disk."""
+        with tempfile.TemporaryDirectory(prefix="run.", dir=self.subfolder("scratch")) as folder:
+            yield folder
+
+    def subfolder(self, name: str) -> str:
+        path = os.path.join(self.folder, name)
+        os.makedirs(path, exist_ok=True)
+        return path
+
+    # --- frames
+
+    @property
+    def frame(self) -> np.ndarray:
+        """4×4 from the job frame to the grid; the identity while the job is not georeferenced."""
+        value = self.get("frame")
+        return np.eye(4) if value is None else np.array(value["matrix"])
+
+    @property
+    def georeferenced(self) -> bool:
+        return self.get("frame") is not None
+
+    def grid_pose(self, scan: Scan) -> np.ndarray:
+        """4×4 from the scan to what readouts and files show (the grid, or the job frame while there is none)."""
+        return self.frame @ scan.pose
+
+    def adjusted(self) -> list[int]:
+        """Numbers of the scans in the joint covariance of the last network adjustment, in its order."""
+        network = self.get("network")
+        return network["scans"] if network else []
+
+    def output(self, path: str, ending: str) -> str:
+        """Where a deliverable goes: relative paths land in the job's deliverables, or in the folder the command line named."""
+        if not path.lower().endswith(ending):
+            path += ending
+        full = path if os.path.isabs(path) else os.path.join(self.out or self.subfolder("deliverables"), path)
+        os.makedirs(os.path.dirname(full), exist_ok=True)
+        return full
+
+    def deliver(self, path: str, **about) -> None:
+        """Enter a finished file into the list of deliverables."""
+        about |= {"path": os.path.abspath(path), "bytes": os.path.getsize(path), "made": time.time()}
+        self.put("deliverable", os.path.abspath(path), about)
+
+    # --- committing
+
+    def commit(self, figures: dict, seconds: float) -> None:
+        """All changes and the entry's state in one transaction: before it the job is as before, after it as after."""
+        with database.atomic("IMMEDIATE"):
+            for (kind, key), (value, scan) in self._puts.items():
+                where = dict(job=self.row, kind=kind, key=key)
+                fact = Fact.get_or_none(**where)
+                if fact is None and value is None:
+                    continue
+                Change.create(entry=self.entry, kind=kind, key=key, scan=scan if scan is not None else fact.scan if fact else None,
+                              before=fact.value if fact else None, before_entry=fact.entry if fact else None, after=value)
+                if value is None:
+                    fact.delete_instance()
+                elif fact is None:
+                    Fact.create(**where, scan=scan, value=value, entry=self.entry.number)
+                else:
+                    fact.value, fact.entry, fact.scan = value, self.entry.number, scan if scan is not None else fact.scan
+                    fact.save()
+            for number, state in self._marks:
+                Entry.update(state=state).where((Entry.job == self.row) & (Entry.number == number)).execute()
+            self.entry.state, self.entry.figures, self.entry.seconds = "done", figures, seconds
+            self.entry.save()
+
+
+def _natural(key: str):
+    return [(0, int(p), "") if p.isdigit() else (1, 0, p) for p in key.replace("-", "/").split("/")]
+
+
+def covariance_of(record: dict) -> np.ndarray | None:
+    """(6, 6) covariance of (rotation, shift) in the job frame that a pose record carries, or None."""
+    value = record.get("covariance")
+    return None if value is None else np.array(value)
+
+
+def plain(pose: np.ndarray) -> list:
+    """A pose as nested lists, for a fact."""
+    return [[float(v) for v in row] for row in pose]
+
+
+

@@ -1,0 +1,55 @@
+"""How a job writes its figures: unit, decimals, marks and the order of coordinates, for pages and files alike."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from terrazza.operations.job import Job
+from terrazza.units import metres_per
+
+SHORT = {"metre": "m", "millimetre": "mm", "international foot": "ft", "US survey foot": "ftUS", "inch": "in"}
+MARKS = {"none": "", "thin space": "\u202f", "comma": ",", "point": ".", "apostrophe": "’"}
+
+
+@dataclass(frozen=True)
+class Notation:
+    """Of a job; lengths are given in metres."""
+
+    unit: str = "metre"
+    decimals: int = 3
+    decimal_mark: str = "point"
+    thousands: str = "none"
+    order: str = "E N H"
+
+    @classmethod
+    def of(cls, job: Job) -> "Notation":
+        return cls(**job.get("notation", "", {}))
+
+    @property
+    def short(self) -> str:
+        return SHORT[self.unit]
+
+    @property
+    def metres(self) -> float:
+        return metres_per(self.unit)
+
+    def number(self, value: float, decimals: int | None = None) -> str:
+        """A plain number with the job's marks."""
+        text = f"{value:,.{self.decimals if decimals is None else decimals}f}"
+        return text.replace(",", "\0").replace(".", "," if self.decimal_mark == "comma" else ".").replace("\0", MARKS[self.thousands])
+
+    def length(self, metres: float, square: bool = False) -> str:
+        """A length, or with ``square`` an area, with its unit."""
+        return f"{self.number(metres / self.metres ** (2 if square else 1))} {self.short}{'²' if square else ''}"
+
+    def ordered(self, point) -> list[float]:
+        """A coordinate triple in the job's order and unit."""
+        e, n, h = np.asarray(point, float) / self.metres
+        return [e, n, h] if self.order == "E N H" else [n, e, h]
+
+    def coordinate(self, point) -> str:
+        return "  ".join(self.number(v) for v in self.ordered(point))
+
+    def about(self) -> dict:
+        """For scripts: factor, short unit, decimals, marks and order."""
+        return {"per_unit": self.metres, "unit": self.short, "decimals": self.decimals, "decimal": "," if self.decimal_mark == "comma" else ".", "thousands": MARKS[self.thousands], "order": self.order}

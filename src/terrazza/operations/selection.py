@@ -1,0 +1,278 @@
+"""Which points a deliverable takes, counted before it is written and streamed while it is."""
+
+import io
+import os
+from typing import Literal
+
+import numpy as np
+
+from terrazza.core.classify import classes as names
+from terrazza.core.geometry import rigid
+from terrazza.core.geometry.box import Box
+from terrazza.core.progress import Progress
+from terrazza.errors import ParamsError, StateError
+from terrazza.formats import xyz
+from terrazza.later import later
+from terrazza.operations import thinning
+from terrazza.operations.base import Params, field, scans_field
+from terrazza.operations.job import Job, Scan
+from terrazza.operations.table import working_box
+from terrazza.store.cloud import Cloud
+
+quantised = later("terrazza.core.geometry.quantised")
+CHUNK = 1_000_000
+SAMPLE, SAMPLES = 10_000, 80
+Colour = Literal["photo, else native", "photo", "native", "none"]
+MARKS = {"space": " ", "comma": ",", "semicolon": ";", "tab": "\t"}
+
+
+class PointParams(Params):
+    path: str = field("File", "", help="Relative paths land in the job's deliverables.")
+    scans: list[int] = scans_field("Empty: all placed scans.")
+    classes: list[int] = field("Classes", list, help="Only points of these classes; empty: all.", widget="classes")
+    box: list[float] = field("Box", list, unit="m", help="Lowest E, N, H and highest E, N, H, in the grid (or job frame); empty: everything.", max_length=6)
+    within: str = field("Working box", "", max_length=100, help="Name of a box of the table: only what it shows is taken; empty: everything.", widget="within")
+    spacing: float = field("Thin to a spacing of", 0.0, unit="m", ge=0, le=100, help="No two points nearer than this, across scans too; 0: every point.")
+    cell: float = field("One point a cell of", 0.0, unit="m", ge=0, le=100, help="The first in each cell of this edge, over all scans; 0: every point.")
+    most: int = field("Number of points", 0, ge=0, le=2**40, help="Thin evenly to this many; 0: every point.")
+    colour: Colour = field("Colour", "photo, else native")
+
+
+class Selection:
+    """The points that a deliverable takes: kept ones, of some classes, in a box, thinned; never held as a whole.
+
+    ``tally`` counts them by scan and class (dict of (256,) arrays), ``cuts`` those that cuts keep back, by number.
+    """
+
+    def __init__(self, job: Job, params: PointParams, placed: bool = True):
+        wrong = [c for c in params.classes if not 0 <= c <= 255]
+        if wrong:
+            raise ParamsError(f"A class code lies between 0 and 255, got {wrong[0]}.", "Use LAS class codes.")
+        if len(params.box) not in {0, 6} or any(a > b for a, b in zip(params.box[:3], params.box[3:])):
+            raise ParamsError("A box is three lowest and three highest coordinates.", "Give E, N, H, E, N, H, the low ones first.")
+        if sum(map(bool, (params.spacing, params.cell, params.most))) > 1:
+            raise ParamsError("Thin by a spacing, by cells or to a number, not by several at once.", "Leave the others at 0.")
+        placed = placed or bool(params.box or params.within or params.spacing or params.cell)
+        self.job, self.params, self.scans = job, params, job.need_scans(params.scans, placed=placed, why=", so there is no common frame to deliver in")
+        self.clouds = {s.id: job.cloud(s.id) for s in self.scans}
+        self.colours = {s.id: self._colour(job, s, params.colour) for s in self.scans}
+        self.boxes = [b for b in (Box(np.array(params.box[:3]), np.array(params.box[3:]), np.eye(4)) if params.box else None, working_box(job, params.within)) if b is not None]
+        self._parts = {s.id: self._stretches(s) for s in self.scans}
+        self._thinned: dict[int, str] = {}
+        self.examples: dict[int, np.ndarray] = {}
+        self.tally, self.cuts = self._count()
+
+    def _stretches(self, scan: Scan) -> list[tuple[int, int, bool]]:
+        """(start, stop, wholly inside the box) of the parts of the columns to look at, none longer than a chunk."""
+        cloud = self.clouds[scan.id]
+        if not self.boxes:
+            parts = [(a, b, True) for a, b in cloud.blocks()]
+        else:
+            met, inside = zip(*(b.nodes(cloud, self.job.grid_pose(scan)) for b in self.boxes))
+            meets, within = np.logical_and.reduce(met), np.logical_and.reduce(inside)
+            nodes = cloud.nodes[meets]
+            rank = np.argsort(nodes["start"])
+            parts = [(int(n["start"]), int(n["start"] + n["count"]), bool(w)) for n, w in zip(nodes[rank], within[meets][rank])]
+        return [(a, min(a + CHUNK, stop), w) for start, stop, w in parts for a in range(start, stop, CHUNK)]
+
+    def _mask(self, scan: Scan, start: int, stop: int, within: bool) -> np.ndarray:
+        """Mask of what is taken of a stretch, before thinning and whatever is cut."""
+        cloud, params = self.clouds[scan.id], self.params
+        use = np.ones(stop - start, bool)
+        if params.classes:
+            use &= np.isin(cloud.values("class", 0, start, stop), params.classes)
+        if not within:
+            q = rigid.apply(self.job.grid_pose(scan), cloud.xyz(start, stop))
+            for box in self.boxes:
+                use &= box.holds(q)
+        return use
+
+    def _count(self):
+        tally, cuts = {s.id: np.zeros(256, np.int64) for s in self.scans}, np.zeros(65536, np.int64)
+        for scan in self.scans:
+            cloud = self.clouds[scan.id]
+            for start, stop, within in self._parts[scan.id]:
+                plain = within and not self.params.classes
+                use = slice(None) if plain else self._mask(scan, start, stop, within)
+                codes = cloud.values("class", 0, start, stop)[use]
+                if cloud.has("cut"):
+                    cut = cloud.read("cut", start, stop)[use]
+                    if cut.any():
+                        cuts += np.bincount(cut, minlength=65536)
+                        codes = codes[cut == 0]
+                tally[scan.id] += np.bincount(codes, minlength=256)
+        return tally, {int(k): int(n) for k, n in enumerate(cuts) if n and k}
+
+    @staticmethod
+    def _colour(job, scan, wanted):
+        has = [c for c in ("photo", "native") if job.get("column", f"{scan.id}/{c}_rgb")]
+        if wanted == "photo, else native":
+            return f"{has[0]}_rgb" if has else ""
+        return f"{wanted}_rgb" if wanted in has else ""
+
+    def thin(self, folder: str, progress: Progress) -> None:
+        """Decide which points stay when a spacing, cells or a number are asked for; ``folder`` takes the answer."""
+        params, total = self.params, self.points
+        if params.most and params.most < total:
+            self._thinned = thinning.to_number(self._indices(), {s.id: s.points for s in self.scans}, params.most, total, folder)
+        elif params.spacing or params.cell:
+            poses = {s.id: self.job.grid_pose(s) for s in self.scans}
+            self._thinned = thinning.thin(self.clouds, poses, self.allowed, params.spacing, params.cell, self.job.fleet.points_at_once, folder, progress)
+        if self._thinned:
+            self.tally = {s.id: sum((np.bincount(self.clouds[s.id].values("class", 0, a, b)[m], minlength=256) for a, b, m in self._masks(s)), np.zeros(256, np.int64)) for s in self.scans}
+
+    def allowed(self, scan: int, index: np.ndarray) -> np.ndarray:
+        """Which of some points (sorted indices) may be taken at all."""
+        cloud = self.clouds[scan]
+        use = cloud.pick("cut", index) == 0 if cloud.has("cut") else np.ones(len(index), bool)
+        if self.params.classes:
+            use &= np.isin(cloud.pick("class", index) if cloud.has("class") else 0, self.params.classes)
+        for box in self.boxes:
+            use &= box.holds(rigid.apply(self.job.grid_pose(self.job.scan(scan)), cloud.at(index)))
+        return use
+
+    def _masks(self, scan: Scan):
+        """Stretches of one scan with the mask of what is written of each."""
+        cloud = self.clouds[scan.id]
+        chosen = np.load(self._thinned[scan.id], mmap_mode="r") if scan.id in self._thinned else None
+        for start, stop, within in self._parts[scan.id]:
+            mask = self._mask(scan, start, stop, within)
+            mask &= cloud.kept(start, stop)
+            if chosen is not None:
+                mask &= chosen[start:stop]
+            yield start, stop, mask
+
+    def _indices(self):
+        for scan in self.scans:
+            for start, _, mask in self._masks(scan):
+                yield scan.id, start + np.flatnonzero(mask)
+
+    @property
+    def points(self) -> int:
+        return sum(map(self.of, self.scans))
+
+    def of(self, scan: Scan) -> int:
+        """How many points of one scan are taken."""
+        return int(self.tally[scan.id].sum())
+
+    def need_points(self) -> None:
+        if self.points == 0:
+            raise StateError("No point is left to deliver.", "Choose other classes, scans or another box, or put cuts back.")
+
+    def by_class(self) -> list[dict]:
+        return names.shares({c: int(n) for c, n in enumerate(sum(self.tally.values()))})
+
+    def chunks(self, scan: Scan, pose: np.ndarray | None, scale: float = 0.0, offset: np.ndarray | None = None):
+        """Chunks of one scan's chosen points with all columns: ``xyz`` (m) under ``pose`` (the scan's own frame where None), or where a ``scale`` is given ``position`` as whole numbers of it from ``offset`` (m)."""
+        cloud, colour = self.clouds[scan.id], self.colours[scan.id]
+        for start, stop, mask in self._masks(scan):
+            if mask.any():
+                yield _chunk(cloud, start, stop, slice(None) if mask.all() else mask, colour, pose, scale, offset)
+
+    def samples(self, scan: Scan, pose: np.ndarray | None, size: int, number: int):
+        """Some short chunks from all over a scan, as ``chunks`` gives them; of ``examples`` where thinning gave such."""
+        if self.examples:
+            found = self.examples.get(scan.id, np.zeros(0, np.int64))
+            for k in range(0, min(len(found), size * number), size):
+                index = found[k : k + size]
+                yield _chunk(self.clouds[scan.id], int(index[0]), int(index[-1]) + 1, index - index[0], self.colours[scan.id], pose)
+            return
+        parts = self._parts[scan.id]
+        every = max(self.points // self.params.most, 1) if self.params.most else 1
+        size *= every
+        ends = np.cumsum([stop - start for start, stop, _ in parts]) if parts else np.zeros(0)
+        for share in (np.arange(number) + 0.5) / number:
+            if not len(ends):
+                return
+            k = int(np.searchsorted(ends, share * ends[-1], side="right"))
+            start, stop, within = parts[k]
+            start = max(start, min(stop - size, int(share * ends[-1] - ends[k]) + stop))
+            stop = min(stop, start + size)
+            mask = self._mask(scan, start, stop, within) & self.clouds[scan.id].kept(start, stop)
+            if mask.any():
+                yield _chunk(self.clouds[scan.id], start, stop, np.flatnonzero(mask)[::every], self.colours[scan.id], pose)
+
+    def bounds(self) -> tuple[np.ndarray, np.ndarray]:
+        """A box around the delivered scans in the grid frame (from their own boxes)."""
+        corners = []
+        for scan in self.scans:
+            low, high = np.array(scan.record["bounds"])
+            box = np.array([[(low, high)[i][0], (low, high)[j][1], (low, high)[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)])
+            corners.append(rigid.apply(self.job.grid_pose(scan), box))
+        stacked = np.concatenate(corners)
+        return stacked.min(0), stacked.max(0)
+
+
+def _chunk(cloud: Cloud, start: int, stop: int, use, colour: str, pose, scale: float = 0.0, offset=None) -> dict:
+    position = cloud.read("position", start, stop)[use]
+    if scale:
+        out = {"position": quantised.moved(position, cloud.scale, cloud.offset, pose, np.full(3, scale), offset)}
+    else:
+        points = position * cloud.scale + cloud.offset
+        out = {"xyz": points if pose is None else rigid.apply(pose, points)}
+    for column in ("intensity", "class", "time", "returns", "row", "column"):
+        if cloud.has(column):
+            out[column] = cloud.read(column, start, stop)[use]
+    out["rgb"] = cloud.read(colour, start, stop)[use] if colour else np.zeros((len(position), 3), np.uint8)
+    return out
+
+
+def statement(job: Job, form: str, params: PointParams, progress: Progress) -> dict:
+    """What a deliverable would hold: points by class (exact; an estimate where it is thinned by spacing or cells), and its size (E57 exact to the page, LAZ and text from samples)."""
+    chosen = Selection(job, params, placed=form != "e57" or getattr(params, "merged", False))
+    whole, share = chosen.points, 1.0
+    if params.most and whole:
+        share = min(params.most / whole, 1.0)
+    elif (params.spacing or params.cell) and whole:
+        poses = {s.id: job.grid_pose(s) for s in chosen.scans}
+        likely, chosen.examples = thinning.likely(chosen.clouds, poses, chosen.allowed, params.spacing, params.cell, job.fleet.points_at_once)
+        share = min(likely / whole, 1.0)
+    size = {"e57": _e57_bytes, "laz": _laz_bytes, "xyz": _xyz_bytes}[form](job, chosen, params, share)
+    classes = chosen.by_class() if share == 1.0 else []
+    return {"points": int(round(whole * share)), "exact": not (params.spacing or params.cell), "bytes": int(size), "classes": classes, "scans": len(chosen.scans), "cuts": chosen.cuts}
+
+
+def _e57_bytes(job, chosen, params, share):
+    merged = params.merged
+    total = 4096 + sum(os.path.getsize(os.path.join(job.folder, "photos", p["file"])) for p in job.facts("photo").values() if p["scan"] in chosen.clouds and not merged)
+    for scan in chosen.scans:
+        cloud = chosen.clouds[scan.id]
+        bits = 3 * 32 + 16 * cloud.has("intensity") + 24 * bool(chosen.colours[scan.id])
+        if scan.record.get("grid") and cloud.has("row") and not merged:
+            bits += sum(int(np.ceil(np.log2(max(g, 2)))) for g in scan.record["grid"])
+        total += chosen.of(scan) * share * bits / 8 * 1024 / 1020 + 3000 * (not merged)
+    return total
+
+
+def _laz_bytes(job, chosen, _, share):
+    import laspy
+
+    header = laspy.LasHeader(point_format=7 if any(chosen.colours.values()) else 6, version="1.4")
+    header.scales, header.offsets = np.full(3, 1e-4), np.round(np.mean(chosen.bounds(), axis=0))
+    held, sampled, empty = io.BytesIO(), 0, 0
+    with laspy.LasWriter(held, header, do_compress=True, closefd=False) as writer:
+        empty = held.tell()
+        for scan in chosen.scans:
+            few, number = share == 1.0 and chosen.points <= SAMPLE * SAMPLES, max(round(SAMPLES * chosen.of(scan) / max(chosen.points, 1)), 2)
+            for chunk in chosen.chunks(scan, job.grid_pose(scan)) if few else chosen.samples(scan, job.grid_pose(scan), SAMPLE, number):
+                record = laspy.ScaleAwarePointRecord.zeros(len(chunk["xyz"]), header=header)
+                record.x, record.y, record.z = chunk["xyz"].T
+                record.intensity, record.classification = chunk.get("intensity", 0), chunk.get("class", 0)
+                record.point_source_id = np.full(len(record), min(scan.id, 65535), np.uint16)
+                if chosen.colours[scan.id]:
+                    record.red, record.green, record.blue = chunk["rgb"].astype(np.uint16).T * 257
+                writer.write_points(record)
+                sampled += len(record)
+    return empty + chosen.points * share * (held.getbuffer().nbytes - empty) / max(sampled, 1)
+
+
+def xyz_columns(chosen: Selection) -> tuple[str, ...]:
+    """The columns that a text file of these points has after its coordinates."""
+    everywhere = lambda name: all(c.has(name) for c in chosen.clouds.values())  # noqa: E731
+    return ("intensity",) * everywhere("intensity") + ("rgb",) * any(chosen.colours.values()) + ("class",) * everywhere("class")
+
+
+def _xyz_bytes(job, chosen, params, share):
+    writer = xyz.Writer("", xyz_columns(chosen), params.decimals, MARKS[params.delimiter])
+    texts = [(len(writer.text(chunk)), len(chunk["xyz"])) for scan in chosen.scans for chunk in chosen.samples(scan, job.grid_pose(scan), 1500, 8)]
+    return 40.0 + chosen.points * share * sum(t for t, _ in texts) / max(sum(n for _, n in texts), 1)

@@ -1,0 +1,149 @@
+"""One scan's points as its columns and its octree, in the scan's own frame."""
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from terrazza.core.geometry import rigid
+from terrazza.store import octree
+from terrazza.store.columns import Columns
+
+
+class Cloud:
+    """Columns of one scan with their scale and offset.
+
+    ``record`` holds count, scale (m), offset (3, m), the points of each block, and the root cube (low, size) in the scan's
+    frame; an index is the same in every column, and every node of the octree is one slice.
+    """
+
+    def __init__(self, folder: str, pointers: dict[str, list[str]], record: dict):
+        self.record, self.count = record, int(record["points"])
+        self.columns = Columns(folder, pointers, np.cumsum(record["blocks"]), record.get("constants"))
+        self.scale, self.offset = np.asarray(record["scale"]), np.asarray(record["offset"])
+        self.low, self.size = np.asarray(record["low"]), float(record["size"])
+
+    def has(self, name: str) -> bool:
+        return name in self.columns
+
+    def xyz(self, start: int = 0, stop: int | None = None) -> np.ndarray:
+        """(n, 3) float64 metres in the scan's frame."""
+        return self.columns.read("position", start, stop) * self.scale + self.offset
+
+    def at(self, index: np.ndarray) -> np.ndarray:
+        """(n, 3) float64 metres of the points with these indices (sorted), read block by block."""
+        return self.pick("position", index) * self.scale + self.offset
+
+    def pick(self, name: str, index: np.ndarray) -> np.ndarray:
+        """Values of a column at sorted indices."""
+        ends = self.columns.ends
+        parts = np.split(index, np.searchsorted(index, ends[:-1]))
+        if name not in self.columns.pointers:
+            return np.full(len(index), self.columns.constants[name])
+        return np.concatenate([self.columns.block(name, k)[part - (ends[k - 1] if k else 0)] for k, part in enumerate(parts)])
+
+    def read(self, name: str, start: int = 0, stop: int | None = None) -> np.ndarray:
+        return self.columns.read(name, start, stop)
+
+    def values(self, name: str, default, start: int = 0, stop: int | None = None) -> np.ndarray:
+        """A stretch of a column, or ``default`` repeated where the scan has none."""
+        if self.has(name):
+            return np.asarray(self.read(name, start, stop))
+        return np.full((self.count if stop is None else min(stop, self.count)) - start, default)
+
+    def kept(self, start: int = 0, stop: int | None = None) -> np.ndarray:
+        """Mask of points that no cut has taken."""
+        return self.values("cut", 0, start, stop) == 0
+
+    def blocks(self) -> Iterator[tuple[int, int]]:
+        """Start and stop of every block, the pieces in which all columns are written."""
+        ends = self.columns.ends
+        return zip([0, *ends[:-1].tolist()], ends.tolist())
+
+    @property
+    def nodes(self) -> np.ndarray:
+        """NODE records, coarse first."""
+        return self.columns.whole("nodes")
+
+    def sample(self, most: int) -> np.ndarray:
+        """Indices (sorted) of about ``most`` points that cover the scan evenly: its coarsest nodes."""
+        nodes = self.nodes
+        upto = max(int(np.searchsorted(np.cumsum(nodes["count"]), most, side="right")), 1)
+        found = np.concatenate([np.arange(n["start"], n["start"] + n["count"]) for n in nodes[:upto]])
+        return np.sort(found)
+
+    def touched(self, low, high, pose: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
+        """Which nodes may hold points of an axis-aligned box of the frame that ``pose`` maps to, and which of them lie wholly inside it (masks)."""
+        pose = np.eye(4) if pose is None else pose
+        corner, edge = octree.boxes(self.nodes, self.low, self.size)
+        centre = rigid.apply(pose, corner + edge[:, None] / 2)
+        reach = np.abs(pose[:3, :3]).sum(1)[None, :] * edge[:, None] / 2
+        return ((centre - reach <= high) & (centre + reach >= low)).all(1), ((centre - reach >= low) & (centre + reach <= high)).all(1)
+
+    def inside(self, low, high, pose: np.ndarray | None = None) -> np.ndarray:
+        """Indices (sorted) of the points in an axis-aligned box of the frame that ``pose`` maps to (the scan's own by default)."""
+        pose = np.eye(4) if pose is None else pose
+        meets, within = self.touched(low, high, pose)
+
+        def mask(xyz):
+            q = rigid.apply(pose, xyz)
+            return ((q >= low) & (q <= high)).all(1)
+
+        return self._gathered(meets, within, mask)
+
+    def in_ball(self, centre: np.ndarray, radius: float) -> np.ndarray:
+        """Indices (sorted) of the points within ``radius`` (m) of a centre (scan's frame)."""
+        corner, edge = octree.boxes(self.nodes, self.low, self.size)
+        to = np.abs(corner + edge[:, None] / 2 - centre)
+        half = edge[:, None] / 2
+        near, far = np.linalg.norm(np.maximum(to - half, 0), axis=1), np.linalg.norm(to + half, axis=1)
+        return self._gathered(near <= radius, far <= radius, lambda xyz: ((xyz - centre) ** 2).sum(1) <= radius**2)
+
+    def in_planes(self, planes: np.ndarray) -> np.ndarray:
+        """Indices (sorted) of the points on the inner side of every plane (k, 4): a·x + b·y + c·z + d ≥ 0, such as the six of a view's frustum (scan's frame)."""
+        planes = np.atleast_2d(np.asarray(planes, float))
+        corner, edge = octree.boxes(self.nodes, self.low, self.size)
+        middle = (corner + edge[:, None] / 2) @ planes[:, :3].T + planes[:, 3]
+        reach = edge[:, None] / 2 * np.abs(planes[:, :3]).sum(1)
+        return self._gathered((middle + reach >= 0).all(1), (middle - reach >= 0).all(1), lambda xyz: (xyz @ planes[:, :3].T + planes[:, 3] >= 0).all(1))
+
+    def _gathered(self, meets: np.ndarray, within: np.ndarray, mask) -> np.ndarray:
+        """Indices (sorted) of all points of the nodes wholly within, and of those of the others met that ``mask(xyz)`` lets through."""
+        found = [np.zeros(0, np.int64)]
+        for node, whole in zip(self.nodes[meets], within[meets]):
+            start, stop = int(node["start"]), int(node["start"] + node["count"])
+            found.append(np.arange(start, stop) if whole else start + np.flatnonzero(mask(self.xyz(start, stop))))
+        return np.sort(np.concatenate(found))
+
+    def nearest_to_ray(self, origin: np.ndarray, direction: np.ndarray, slope: float, width: float, allowed) -> tuple[int, float] | None:
+        """The point that a pick means: within a cone about a ray (scan's frame, unit ``direction``), the first one along it.
+
+        At distance t the cone has the radius ``width`` + ``slope`` · t (m).  ``allowed(start, stop)`` masks what may be picked.  Of the points inside, those not
+        much farther than the first are compared by their distance from the axis, in units of the radius.  Returns (index, t) or None.
+        """
+        nodes = self.nodes
+        corner, edge = octree.boxes(nodes, self.low, self.size)
+        half = edge * np.sqrt(3) / 2
+        to = corner + edge[:, None] / 2 - origin
+        t = to @ direction
+        off = np.sqrt(np.maximum((to**2).sum(1) - t**2, 0))
+        meets = (t + half > 0) & (off - half <= width + slope * np.maximum(t + half, 0))
+        best, nearest = None, np.inf
+        for k in np.flatnonzero(meets)[np.argsort((t - half)[meets])]:
+            if t[k] - half[k] > nearest:
+                break
+            start, stop = int(nodes[k]["start"]), int(nodes[k]["start"] + nodes[k]["count"])
+            q = self.xyz(start, stop) - origin
+            along = q @ direction
+            radius = np.maximum(width + slope * along, 1e-9)
+            away = np.sqrt(np.maximum((q**2).sum(1) - along**2, 0)) / radius
+            good = np.flatnonzero((along > 0) & (away <= 1) & allowed(start, stop))
+            for i in good:
+                score = along[i] + away[i] * 4 * radius[i]
+                if best is None or score < best[2]:
+                    best = (start + int(i), float(along[i]), float(score))
+                    nearest = best[2]
+        return None if best is None else best[:2]
+
+    def bounds(self) -> tuple[np.ndarray, np.ndarray]:
+        """Lowest and highest coordinates in the scan's frame."""
+        return np.asarray(self.record["bounds"][0]), np.asarray(self.record["bounds"][1])

@@ -1,0 +1,238 @@
+"""The scene for the canvases: scans with poses, ties, control, drawings; the tree of nodes and the nodes in binary; picking."""
+
+from hashlib import sha1
+from typing import Annotated
+
+import numpy as np
+from pydantic import BaseModel, Field
+
+from terrazza.core.classify import classes
+from terrazza.core.geometry import rigid
+from terrazza.db import queries
+from terrazza.errors import NotFound
+from terrazza.operations.georeference import places
+from terrazza.operations.job import Job, Scan
+from terrazza.operations.stations import has_station
+from terrazza.operations.table import working_box
+from terrazza.store import octree
+from terrazza.web.contexts import table
+
+GALLERY = 45.0
+WAY = 400
+Number = Annotated[float, Field(allow_inf_nan=False)]
+Pair, Triple, Four = tuple[Number, Number], tuple[Number, Number, Number], tuple[Number, Number, Number, Number]
+SHOWN = ("class", "cut", "photo_rgb", "position")
+
+
+def versions(job: Job, scan: int) -> list[str]:
+    """One word a block of the scan's columns; it changes whenever anything that is shown of the block does."""
+    columns = job.facts("column")
+    files = [columns.get(f"{scan}/{name}") for name in SHOWN]
+    return [sha1("|".join(f[k] if f else "" for f in files).encode()).hexdigest()[:8] for k in range(len(files[SHOWN.index("position")]))]
+
+
+def version_of(job: Job, scan: int) -> str:
+    """One word for all that is shown of a scan."""
+    return sha1("".join(versions(job, scan)).encode()).hexdigest()[:12]
+
+
+def build(job: Job) -> dict:
+    """Everything but the points, with coordinates relative to ``origin`` (float64, grid frame)."""
+    origin = origin_of(job)
+    rows = [_scan(job, scan, pose, origin) | {"placed": scan.pose is not None} for scan, pose in shown(job)]
+    ties = [{k: t[k] for k in ("a", "b", "rms_mm", "overlap", "words", "failed")} for t in job.facts("tie").values()]
+    return {"state": queries.state_version(job.row.id), "origin": origin.tolist(), "frame": job.frame.ravel().tolist(), "georeferenced": job.georeferenced, "scans": rows, "ties": ties,
+            "control": control(job, origin), "targets": targets(job, origin), "drawings": _drawings(job, origin), "classes": {str(c): classes.name(c) for c in _classes_there(job)}} | table.scene(job, origin) | {"walks": _walks(job, origin)}
+
+
+def origin_of(job: Job) -> np.ndarray:
+    """What the scene takes off grid coordinates (m)."""
+    placed = job.scans(placed=True)
+    return np.round(np.mean([job.grid_pose(s)[:3, 3] for s in placed], axis=0)) if placed else np.zeros(3)
+
+
+def shown(job: Job) -> list[tuple[Scan, np.ndarray]]:
+    """Every scan with the pose at which it is shown (grid frame)."""
+    scans, rows, loose = job.scans(), [], 0
+    placed = [s for s in scans if s.pose is not None]
+    for scan in scans:
+        rows.append((scan, _aside(job, placed, loose) if scan.pose is None else job.grid_pose(scan)))
+        loose += scan.pose is None
+    return rows
+
+
+def _aside(job: Job, placed: list[Scan], number: int) -> np.ndarray:
+    """Where an unplaced scan is shown: in a row beside the placed ones."""
+    frame = np.eye(4)
+    x = max((job.grid_pose(s)[0, 3] for s in placed), default=-GALLERY) + GALLERY
+    y = np.mean([job.grid_pose(s)[1, 3] for s in placed]) if placed else 0.0
+    frame[:3, 3] = [x + GALLERY * (number % 4), y - GALLERY * (number // 4), placed and job.grid_pose(placed[0])[2, 3] or 0.0]
+    return frame
+
+
+def _scan(job: Job, scan: Scan, pose: np.ndarray, origin: np.ndarray) -> dict:
+    cloud = job.cloud(scan.id)
+    relative = pose.copy()
+    relative[:3, 3] -= origin
+    return {"id": scan.id, "name": scan.name, "points": scan.points, "pose": relative.ravel().tolist(), "version": version_of(job, scan.id), "blocks": versions(job, scan.id),
+            "low": cloud.low.tolist(), "size": cloud.size, "root": int(cloud.nodes[0]["count"]), "bounds": scan.record["bounds"], "intensity": scan.record.get("intensity_range"),
+            "station": has_station(scan), "native": cloud.has("native_rgb"), "photo": cloud.has("photo_rgb"), "out": bool(job.get("left_out", scan.id)), "how": scan.pose_record.get("how", "")}
+
+
+def tree(job: Job, scan: int) -> bytes:
+    """The nodes of a scan, coarse first, little-endian planes: i32 parents, u32 points, u32 blocks, u8 octants (x 1, y 2, z 4)."""
+    cloud = job.cloud(scan)
+    nodes = cloud.nodes
+    block = np.searchsorted(cloud.columns.ends, nodes["start"], side="right").clip(0, len(cloud.columns.ends) - 1)
+    octant = (nodes["x"] & 1) | (nodes["y"] & 1) << 1 | (nodes["z"] & 1) << 2
+    return octree.parents(nodes).astype("<i4").tobytes() + nodes["count"].astype("<u4").tobytes() + block.astype("<u4").tobytes() + octant.astype("u1").tobytes()
+
+
+def _classes_there(job: Job) -> list[int]:
+    for entry in reversed(list(queries.done_entries(job.row))):
+        rows = (entry.figures or {}).get("classes")
+        if rows and entry.operation.startswith("classify."):
+            return [r["code"] for r in rows if r.get("after")]
+    there: set[int] = set()
+    for scan in job.scans():
+        cloud = job.cloud(scan.id)
+        if cloud.has("class"):
+            there |= set(np.unique(cloud.pick("class", cloud.sample(200_000))).tolist())
+    return sorted(there)
+
+
+def control(job: Job, origin) -> list[dict]:
+    if job.get("frame", "", {}).get("how") != "control":
+        return []
+    rows = {r["name"]: r for r in job.get("frame")["rows"]}
+    return [{"name": n, "at": (np.array(c["grid"]) + [0, 0, c["target_height"]] - origin).tolist(), "check": c["check"], "matched": rows.get(n, {}).get("matched", False)} for n, c in job.facts("control").items()]
+
+
+def _walks(job: Job, origin) -> list[dict]:
+    """Ways and stops of walked scans as they are shown, at most ``WAY`` places each."""
+    poses, out = {s.id: p for s, p in shown(job)}, []
+    for number, walk in job.facts("walk").items():
+        path = job.array(f"path-{number}")
+        if int(number) in poses and path is not None:
+            way = path[:: max(len(path) // WAY, 1), 1:4]
+            out.append({"scan": int(number), "at": (rigid.apply(poses[int(number)], way) - origin).round(3).tolist(), "stops": (rigid.apply(poses[int(number)], np.array([s["at"] for s in walk["stops"]])) - origin).tolist()})
+    return out
+
+
+def targets(job: Job, origin) -> list[dict]:
+    return [{"numbers": p["targets"], "at": (rigid.apply(job.frame, p["centre"][None])[0] - origin).tolist()} for p in places(job)]
+
+
+def _drawings(job: Job, origin) -> list[dict]:
+    out = []
+    for key, drawing in job.facts("drawing").items():
+        lines = [{"name": line["name"], "closed": line["closed"], "at": (rigid.apply(job.frame, np.array(line["vertices"])) - origin).tolist()} for line in drawing["lines"]]
+        out.append({"id": int(key), "name": drawing["name"], "height": drawing["height"] - origin[2], "lines": lines})
+    return out
+
+
+def _shuffle(node: int, count: int) -> np.ndarray:
+    """The seeded order in which a node's points are served, so that any first part of it is an even sample."""
+    return np.random.default_rng(node + 1).permutation(count)
+
+
+def pack(job: Job, scan: int, wanted: list[int]) -> bytes:
+    """Nodes one after another: header (u32 node, u32 count, 8 bytes zero), then planes u16×4 (xyz within the cell, intensity),
+    u8×4 (native colour, class), u8×4 (photo colour, flags: 1 cut).  Little-endian."""
+    cloud = job.cloud(scan)
+    nodes, out = cloud.nodes, []
+    for k in wanted:
+        if k >= len(nodes):
+            raise NotFound(f"Scan {scan} has no node {k}.", "Load the scene again.")
+        node = nodes[k]
+        start, count = int(node["start"]), int(node["count"])
+        order = _shuffle(k, count)
+        edge = cloud.size / 2.0 ** int(node["level"])
+        corner = cloud.low + np.array([node["x"], node["y"], node["z"]], float) * edge
+        first = np.zeros((count, 4), "<u2")
+        first[:, :3] = np.clip(np.rint((cloud.xyz(start, start + count)[order] - corner) * (65535 / edge)), 0, 65535)
+        second, third = np.zeros((count, 4), np.uint8), np.zeros((count, 4), np.uint8)
+        for name, plane, where in (("intensity", first, 3), ("class", second, 3), ("native_rgb", second, slice(0, 3)), ("photo_rgb", third, slice(0, 3))):
+            if cloud.has(name):
+                plane[:, where] = cloud.read(name, start, start + count)[order]
+        if cloud.has("cut"):
+            third[:, 3] = cloud.read("cut", start, start + count)[order] != 0
+        out += [np.array([k, count, 0, 0], "<u4").tobytes(), first.tobytes(), second.tobytes(), third.tobytes()]
+    return b"".join(out)
+
+
+def roots(job: Job) -> bytes:
+    """The coarsest points of every scan in one answer: for each u32 scan, u32 bytes, and its root as ``pack`` gives it."""
+    out = []
+    for scan in job.scans():
+        node = pack(job, scan.id, [0])
+        out += [np.array([scan.id, len(node)], "<u4").tobytes(), node]
+    return b"".join(out)
+
+
+class Ray(BaseModel):
+    """A pick: a ray in the scene's coordinates, how wide a pixel is on it (``width`` m, growing by ``slope`` per metre), and what is switched off."""
+
+    origin: Triple
+    direction: Triple
+    slope: float = Field(ge=0, le=1)
+    width: float = Field(ge=0, le=1000)
+    scans: list[int]
+    hidden_classes: list[int] = []
+    slab: Pair | None = None
+    wall: Four | None = None
+    box: str = Field("", max_length=100)
+
+
+RINGS = (1.5, 3.0, 6.0, 10.0)
+
+
+def pick(job: Job, ray: Ray) -> dict | None:
+    """The stored point that a ray means, from all points and not from those that happen to be drawn: within the smallest ring of pixels that holds any, the first.
+
+    Grid coordinate, intensity, class, scan and colours; None where nothing is near.
+    """
+    box = working_box(job, ray.box)
+    origin, direction = np.array(ray.origin) + origin_of(job), np.array(ray.direction) / max(np.linalg.norm(ray.direction), 1e-12)
+    for ring in RINGS:
+        found = []
+        for scan, pose in shown(job):
+            if scan.id in ray.scans:
+                cloud, back = job.cloud(scan.id), rigid.inverse(pose)
+                hit = cloud.nearest_to_ray(rigid.apply(back, origin[None])[0], back[:3, :3] @ direction, ray.slope * ring, ray.width * ring, _allowed(job, cloud, pose, ray, box))
+                if hit:
+                    found.append((hit[1], scan, cloud, pose, hit[0]))
+        if found:
+            return told(*min(found, key=lambda f: f[0])[1:])
+    return None
+
+
+def _allowed(job: Job, cloud, pose, ray: Ray, box):
+    """Mask of what may be picked of a stretch of points: what is neither cut nor switched off nor outside the slabs nor hidden by the box."""
+    place = pose.copy()
+    place[:3, 3] -= origin_of(job)
+
+    def allowed(start, stop):
+        mask = cloud.kept(start, stop)
+        if ray.hidden_classes:
+            mask &= ~np.isin(cloud.values("class", 0, start, stop), ray.hidden_classes)
+        if ray.slab or ray.wall:
+            q = rigid.apply(place, cloud.xyz(start, stop))
+            if ray.slab:
+                mask &= (q[:, 2] >= ray.slab[0]) & (q[:, 2] <= ray.slab[1])
+            if ray.wall:
+                mask &= np.abs(q[:, 0] * ray.wall[0] + q[:, 1] * ray.wall[1] - ray.wall[2]) <= ray.wall[3]
+        if box is not None:
+            mask &= box.holds(rigid.apply(pose, cloud.xyz(start, stop)))
+        return mask
+
+    return allowed
+
+
+def told(scan: Scan, cloud, pose, at: int) -> dict:
+    own = cloud.xyz(at, at + 1)
+    value = lambda name: np.asarray(cloud.read(name, at, at + 1))[0].tolist() if cloud.has(name) else None  # noqa: E731
+    code = value("class")
+    return {"scan": scan.id, "name": scan.name, "placed": scan.pose is not None, "index": at, "at": (rigid.apply(pose, own) if scan.pose is not None else own)[0].tolist(), "shown": rigid.apply(pose, own)[0].tolist(),
+            "own": own[0].tolist(), "intensity": value("intensity"), "class": code, "class_name": classes.name(code) if code is not None else None, "native": value("native_rgb"), "photo": value("photo_rgb"),
+            "cut": value("cut"), "range": float(np.linalg.norm(own))}

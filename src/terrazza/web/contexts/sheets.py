@@ -1,0 +1,100 @@
+"""The sheets: for each step its sentence, its forms and its results."""
+
+import os
+
+import numpy as np
+
+from terrazza.core.classify import classes as class_names
+from terrazza.db import queries
+from terrazza.errors import NotFound
+from terrazza.operations.base import find
+from terrazza.operations.classify import class_counts
+from terrazza.operations.georeference import places
+from terrazza.operations.job import Job, covariance_of
+from terrazza.operations.register import verdict
+from terrazza.web.contexts import inbox
+from terrazza.web.contexts.forms import controls
+
+
+def build(job: Job, step: str) -> dict:
+    """Context of one step's sheet, with the name of its ``template``."""
+    makers = {"import": _import, "register": _register, "georeference": _georeference, "clean": _clean, "colorize": _colorize, "classify": _classify, "draw": _draw, "deliver": _deliver}
+    if step not in makers:
+        raise NotFound(f"There is no step “{step}”.", f"Steps are {', '.join(makers)}.")
+    scans = [_scan(job, s) for s in job.scans()]
+    return {"template": f"_sheet_{step}.html", "step": step, "job": job.row, "scans": scans, "points": sum(s["points"] for s in scans), "placed": sum(s["placed"] for s in scans),
+            "georeferenced": job.georeferenced, **makers[step](job)}
+
+
+def _scan(job: Job, scan) -> dict:
+    grid = job.get("frame", "", {}).get("covariances") or {}
+    own = np.array(grid[str(scan.id)]) if str(scan.id) in grid else covariance_of(scan.pose_record)
+    sigma = np.sqrt(np.maximum(np.diag(own), 0)) if own is not None else None
+    pose = job.grid_pose(scan) if scan.pose is not None else None
+    return {"id": scan.id, "name": scan.name, "points": scan.points, "placed": pose is not None, "fixed": bool(scan.pose_record.get("fixed")), "out": bool(job.get("left_out", scan.id)),
+            "how": scan.pose_record.get("how", ""), "place": pose[:3, 3].tolist() if pose is not None else None, "heading_deg": float(np.degrees(np.arctan2(pose[1, 0], pose[0, 0]))) if pose is not None else 0.0,
+            "sigma_mm": float(sigma[3:].max() * 1000) if sigma is not None else None, "sigma_mdeg": float(np.degrees(sigma[:3].max()) * 1000) if sigma is not None else None,
+            "dropped": scan.record.get("dropped", 0), "grid": scan.record.get("grid"), "instrument": scan.record.get("instrument", ""), "file": scan.record["file"], "notes": scan.record.get("notes", ""), "block": scan.record.get("block", ""), "every": scan.record.get("taken", {}).get("every", 1), "timed": bool(job.get("column", f"{scan.id}/time")),
+            "photo": any(p["scan"] == scan.id for p in job.facts("photo").values()), "coloured": bool(job.get("column", f"{scan.id}/photo_rgb"))}
+
+
+def _last(job: Job, name: str) -> dict | None:
+    """Figures of the last living entry of an operation."""
+    found = [e for e in queries.done_entries(job.row) if e.operation == name]
+    return (found[-1].figures | {"number": found[-1].number}) if found else None
+
+
+def _import(job: Job) -> dict:
+    return {"inbox": inbox.build(job), "form": controls(find("import.files")), "complete": controls(find("import.complete")), "edit": controls(find("import.edit_scan")), "walk": controls(find("import.walk")), "remove": controls(find("import.remove_scan")), "latest": _last(job, "import.files")}
+
+
+def _register(job: Job) -> dict:
+    network = job.get("network") or {}
+    return {"ties": list(job.facts("tie").values()), "rms_mm": network.get("rms_mm"), "verdict": verdict(network.get("rms_mm")), "automatic": controls(find("register.automatic")),
+            "adjust": controls(find("register.adjust")), "set_pose": controls(find("register.set_pose")), "cloud_fit": controls(find("register.cloud_fit"))}
+
+
+def _georeference(job: Job) -> dict:
+    groups = places(job) if job.facts("target") else []
+    targets = [{"number": int(k), **t} for k, t in job.facts("target").items()]
+    texts = inbox.build(job)["texts"]
+    control = job.facts("control")
+    role_values = {n: {"point": n, "check.there": "1"} | ({} if c["check"] else {"check": "on"}) for n, c in control.items()}
+    return {"frame": job.get("frame"), "role_values": role_values, "targets": targets, "groups": groups, "texts": texts, "find_targets": controls(find("georeference.targets")),
+            "control_form": controls(find("georeference.control")), "level": controls(find("georeference.level")), "crs": job.get("crs"), "demo_control": _demo_control(job)}
+
+
+def _demo_control(job: Job) -> str:
+    """Path of a control file that lies beside the imported files, where there is one."""
+    last = [e for e in queries.done_entries(job.row) if e.operation == "import.files"]
+    for folder in {os.path.dirname(p) for e in last for p in e.params.get("files", [])}:
+        for name in sorted(os.listdir(folder)) if os.path.isdir(folder) else ():
+            if name.lower().endswith(".csv"):
+                return os.path.join(folder, name)
+    return ""
+
+
+def _clean(job: Job) -> dict:
+    entries = {e.number: e for e in queries.done_entries(job.row)}
+    cuts = [{"number": int(k), "title": find(entries[int(k)].operation).title if int(k) in entries else "", **v} for k, v in job.facts("cut").items()]
+    return {"cuts": cuts, "outliers": controls(find("clean.outliers")), "latest": _last(job, "clean.outliers")}
+
+
+def _colorize(job: Job) -> dict:
+    return {"photos": list(job.facts("photo").values()), "form": controls(find("colorize.photos")), "latest": _last(job, "colorize.photos")}
+
+
+def _classify(job: Job) -> dict:
+    last = [e for e in queries.done_entries(job.row) if e.operation.startswith("classify.")]
+    rows = last[-1].figures["classes"] if last else [r | {"before": r["points"], "after": r["points"]} for r in class_names.shares(class_counts(job))]
+    return {"classes": rows, "ground": controls(find("classify.ground")), "bands": controls(find("classify.height_bands"))}
+
+
+def _draw(job: Job) -> dict:
+    return {"drawings": [{"id": int(k), **d} for k, d in job.facts("drawing").items()], "form": controls(find("draw.plan_slab"))}
+
+
+def _deliver(job: Job) -> dict:
+    files = [{"number": n, "name": os.path.basename(path), "there": os.path.isfile(path), **d} for n, (path, d) in enumerate(job.facts("deliverable").items(), 1)]
+    codes = [r["code"] for r in class_names.shares(class_counts(job))] if job.scans() else []
+    return {"files": files, "codes": codes, "crs": job.get("crs"), "forms": {k: controls(find(f"deliver.{k}")) for k in ("e57", "laz", "xyz", "dxf", "report")}, "drawn": bool(job.facts("drawing"))}

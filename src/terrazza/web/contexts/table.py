@@ -1,0 +1,98 @@
+"""Measures, pins, boxes and kept views: for the canvases, and as lists."""
+
+import numpy as np
+from pydantic import BaseModel, Field
+
+from terrazza.core.geometry import rigid
+from terrazza.errors import TerrazzaError
+from terrazza.operations import table
+from terrazza.operations.base import find
+from terrazza.operations.job import Job
+from terrazza.operations.notation import Notation
+from terrazza.web.contexts.forms import controls
+
+
+class Try(BaseModel):
+    """A measure that is being taken: nothing is kept."""
+
+    kind: str
+    points: list[table.Touch] = Field(min_length=1, max_length=2000)
+    reach: float = Field(0.15, ge=0.005, le=20)
+
+
+def try_out(job: Job, wanted: Try) -> dict:
+    """Figures of a measure before it is set down, with ``says``."""
+    params = find("measure.take").check({"kind": wanted.kind, "points": [p.model_dump() for p in wanted.points], "reach": wanted.reach})
+    figures = table.measured(job, params.kind, [p.model_dump() for p in params.points], params.reach)
+    return figures | {"says": words(Notation.of(job), params.kind, figures)}
+
+
+def words(n: Notation, kind: str, f: dict) -> str:
+    """A measure's main figures in the job's notation."""
+    deg, one = lambda v: f"{n.number(v, 2)}°", lambda v: n.length(v)  # noqa: E731
+    if kind == "point":
+        return n.coordinate([f["x"], f["y"], f["z"]])
+    if kind == "distance":
+        return f"{one(f['distance'])} · level {one(f['level'])} · height {one(f['height'])} · slope {deg(f['slope_deg'])}"
+    if kind == "length":
+        return f"{one(f['length'])} · level {one(f['level'])} · height {one(f['height'])}"
+    if kind == "area":
+        return f"{n.length(f['area'], True)} · level {n.length(f['level_area'], True)} · round {one(f['perimeter'])}"
+    if kind == "angle":
+        return f"{deg(f['angle_deg'])} · level {deg(f['level_angle_deg'])}"
+    if kind == "above ground":
+        return f"{one(f['height_above_ground'])} over {f['ground_points']} ground points"
+    if kind == "wall to wall":
+        return f"{one(f['distance'])} · {deg(f['not_parallel_deg'])} from parallel"
+    start = "" if kind == "plane" else f"radius {one(f['radius'])} ± {n.number(f['sigma'] * 1000, 1)} mm · "
+    lean = f" · {deg(f['from_vertical_deg'])} from the vertical" if "from_vertical_deg" in f else ""
+    return f"{start}RMS {n.number(f['rms'] * 1000, 1)} mm over {f['points']} points{lean}"
+
+
+def rows(job: Job) -> list[dict]:
+    """Every measure as the scans lie now; one that cannot be taken any more says why."""
+    notation, out = Notation.of(job), []
+    for number, record in job.facts("measure").items():
+        row = {"id": int(number), "kind": record["kind"], "name": record["name"], "at": [], "says": "", "figures": {}}
+        try:
+            figures = table.measured(job, record["kind"], record["points"], record["reach"])
+            row |= {"at": figures.pop("at"), "figures": figures, "says": words(notation, record["kind"], figures)}
+        except TerrazzaError as error:
+            row["says"] = str(error)
+        out.append(row)
+    return out
+
+
+def pins(job: Job) -> list[dict]:
+    return [{"id": int(k), **{n: p[n] for n in ("name", "text", "link", "measure", "picture")}, "at": table.place(job, p["point"]).tolist()} for k, p in job.facts("pin").items() if job.get("scan", p["point"]["scan"])]
+
+
+def scene(job: Job, origin: np.ndarray) -> dict:
+    """What the canvases draw, relative to ``origin``; measures that need a look at the points are drawn at their touched place."""
+    shown = []
+    for number, record in job.facts("measure").items():
+        if any(job.get("scan", t["scan"]) is None for t in record["points"]):
+            continue
+        at = np.array([table.place(job, t) for t in record["points"]])
+        label = record["name"]
+        if record["kind"] in table.FROM_POINTS:
+            label = words(Notation.of(job), record["kind"], table.measured(job, record["kind"], record["points"], record["reach"])).split(" · ")[0]
+        shown.append({"id": int(number), "kind": record["kind"], "name": record["name"], "label": label, "at": (at - origin).tolist()})
+    return {"measures": shown, "pins": [p | {"at": (np.array(p["at"]) - origin).tolist()} for p in pins(job)], "boxes": boxes(job, origin), "notation": Notation.of(job).about()}
+
+
+def boxes(job: Job, origin: np.ndarray) -> list[dict]:
+    """Boxes as drawn: ``centre`` relative to the origin, ``size``, ``heading`` (rad, grid or job frame)."""
+    turn = rigid.heading(job.frame)
+    return [{"id": int(k), "name": b["name"], "centre": (rigid.apply(job.frame, np.array([b["centre"]]))[0] - origin).tolist(), "size": b["size"], "heading": float(np.radians(b["heading_deg"]) + turn), "outside": b["outside"]}
+            for k, b in job.facts("box").items()]
+
+
+def build(job: Job) -> dict:
+    """Lists of everything set down on the table."""
+    notation = Notation.of(job)
+    form = controls(find("table.notation"))
+    for row in form["params"]:
+        row["value"] = getattr(notation, row["name"])
+    return {"job": job.row, "measures": rows(job), "pins": [p | {"place": notation.coordinate(p["at"])} for p in pins(job)], "boxes": [{"id": int(k), **b} for k, b in job.facts("box").items()],
+            "views": [{"id": int(k), **v} for k, v in job.facts("view").items()], "notation": form, "lists": {k: controls(find(f"deliver.{k}")) for k in ("measures", "pins")}}

@@ -1,0 +1,71 @@
+"""The eight terraces: each step's state and its single most telling figure."""
+
+from terrazza.db.models import Entry
+from terrazza.operations import fieldbook
+from terrazza.operations.base import STEPS, find
+from terrazza.operations.job import Job
+
+
+def build(job: Job, current: str) -> dict:
+    """``steps``: slug, name, figure, state (done, stale or todo), ``needs`` (a sentence) and ``current``."""
+    stale = fieldbook.stale(job.row)
+    steps_of_stale = {find(e.operation).step: why for e in Entry.select().where(Entry.job == job.row, Entry.number << list(stale)) for why in [stale[e.number]]} if stale else {}
+    figures = {"Import": _import, "Register": _register, "Georeference": _georeference, "Clean": _clean, "Colorize": _colorize, "Classify": _classify, "Draw": _draw, "Deliver": _deliver}
+    steps = []
+    for name in STEPS:
+        figure, needs = figures[name](job)
+        state = "todo" if figure is None else "stale" if name in steps_of_stale else "done"
+        steps.append({"slug": name.lower(), "name": name, "figure": figure or "–", "state": state, "current": name.lower() == current,
+                      "needs": needs if figure is None else f"{steps_of_stale[name]} since" if state == "stale" else ""})
+    scans = job.scans()
+    return {"job": job.row, "steps": steps, "scans_total": len(scans), "points_total": sum(s.points for s in scans), "unit_note": "grid, metres" if job.georeferenced else "no grid yet, metres"}
+
+
+def _import(job):
+    scans = job.scans()
+    return (f"{len(scans)} scan{'s' * (len(scans) != 1)}", "") if scans else (None, "bring scans")
+
+
+def _register(job):
+    scans = job.scans()
+    placed = sum(s.pose is not None for s in scans)
+    rms = (job.get("network") or {}).get("rms_mm")
+    if not placed:
+        return None, "needs scans" if not scans else ""
+    return (f"{rms:.1f} mm" if rms is not None and placed == len(scans) else f"{placed} of {len(scans)} placed"), ""
+
+
+def _georeference(job):
+    frame = job.get("frame")
+    if frame is None:
+        return None, "" if any(s.pose is not None for s in job.scans()) else "needs placed scans"
+    if frame["how"] == "control":
+        rows = [r for r in frame["rows"] if r["role"] == "control"]
+        return f"{sum(r['matched'] for r in rows)} of {len(rows)} control", ""
+    return "levelled", ""
+
+
+def _clean(job):
+    cuts = job.facts("cut")
+    total = sum(s.points for s in job.scans())
+    return (f"{100 * sum(c['points'] for c in cuts.values()) / max(total, 1):.2f} % cut", "") if cuts else (None, "")
+
+
+def _colorize(job):
+    coloured = sum(1 for k in job.facts("column") if k.endswith("/photo_rgb"))
+    return (f"{coloured} of {len(job.scans())} scans", "") if coloured else (None, "" if job.facts("photo") or not job.scans() else "no photos came along")
+
+
+def _classify(job):
+    last = Entry.select().where((Entry.job == job.row) & (Entry.state == "done") & (Entry.operation == "classify.ground")).order_by(Entry.number.desc()).first()
+    return (f"ground {100 * last.figures['share']:.0f} %", "") if last else (None, "")
+
+
+def _draw(job):
+    lines = sum(len(d["lines"]) for d in job.facts("drawing").values())
+    return (f"{lines} lines", "") if job.facts("drawing") else (None, "")
+
+
+def _deliver(job):
+    files = len(job.facts("deliverable"))
+    return (f"{files} file{'s' * (files != 1)}", "") if files else (None, "")

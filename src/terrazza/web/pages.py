@@ -1,0 +1,67 @@
+"""Rendering templates: the environment, its filters, and the one place for addresses."""
+
+import time
+from hashlib import sha1
+from pathlib import Path
+
+from fastapi import Request
+from fastapi.responses import HTMLResponse
+from jinja2 import Environment, FileSystemLoader, StrictUndefined, select_autoescape
+
+from terrazza import __version__
+from terrazza.core.classify.classes import name as class_name
+
+HERE = Path(__file__).parent
+
+
+def _stamp() -> str:
+    """Changes whenever a shipped script or style does, so that browsers may keep them for good."""
+    files = sorted(p for p in (HERE / "static").rglob("*") if p.suffix in {".js", ".css"} and "vendor" not in p.parts)
+    return sha1(b"".join(p.read_bytes() for p in files) + __version__.encode()).hexdigest()[:10]
+
+
+def number(value, decimals: int = 1) -> str:
+    """A figure with a thin space between thousands; a dash for nothing."""
+    return "–" if value is None else f"{value:,.{decimals}f}".replace(",", "\u202f")
+
+
+def count(value) -> str:
+    """A count: 4 312, 512 k or 3.9 M."""
+    if value is None:
+        return "–"
+    return f"{value / 1e6:.1f} M" if value >= 1e6 else f"{value / 1e3:.0f} k" if value >= 1e4 else number(value, 0)
+
+
+def size(value) -> str:
+    """Bytes for people."""
+    for unit, step in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):
+        if value >= step:
+            return f"{value / step:.1f} {unit}"
+    return f"{value} bytes"
+
+
+def duration(seconds) -> str:
+    """Seconds for people."""
+    if seconds is None:
+        return ""
+    return f"{seconds:.1f} s" if seconds < 60 else f"{int(seconds // 60)} min {int(seconds % 60)} s"
+
+
+def _modules() -> list[str]:
+    """Addresses of the table's scripts but the first, which all begin to load at once, and already while a job is being chosen."""
+    return ["/static/vendor/three.module.js", *(f"/static/js/{p.name}" for p in sorted((HERE / "static" / "js").glob("*.js")) if p.name != "main.js")]
+
+
+environment = Environment(loader=FileSystemLoader(HERE / "templates"), autoescape=select_autoescape(), undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
+environment.filters |= {"number": number, "count": count, "size": size, "duration": duration, "class_name": class_name,
+                        "clock": lambda t: time.strftime("%H:%M", time.localtime(t)), "day": lambda t: time.strftime("%d %b %Y", time.localtime(t))}
+environment.globals |= {"version": __version__, "stamp": _stamp(), "modules": _modules()}
+
+
+def render(request: Request, template: str, /, **context) -> str:
+    return environment.get_template(template).render(request=request, **context)
+
+
+def page(request: Request, template: str, /, status: int = 200, headers: dict | None = None, **context) -> HTMLResponse:
+    """A template as a response."""
+    return HTMLResponse(render(request, template, **context), status, headers=headers)

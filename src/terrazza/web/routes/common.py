@@ -1,0 +1,11 @@
+"""What every route needs: the job of an address, open for reading."""
+
+from fastapi import Request
+
+from terrazza.db import queries
+from terrazza.operations.job import Job
+
+
+def job_of(request: Request, job_id: int) -> Job:
+    """The job with this number, as it is now; NotFound otherwise."""
+    return Job(request.app.state.workspace, queries.job_by(id=job_id))

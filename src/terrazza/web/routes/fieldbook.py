@@ -1,0 +1,56 @@
+"""The field book: its strip, its pages, undo, cancel, and the recipe."""
+
+from fastapi import APIRouter, Request
+from fastapi.responses import PlainTextResponse, Response
+
+from terrazza.db import queries
+from terrazza.db.models import Entry
+from terrazza.operations import fieldbook, recipe
+from terrazza.web import pages
+from terrazza.web.contexts import fieldbook as context
+from terrazza.web.routes.common import job_of
+from terrazza.work.lease import lease
+
+router = APIRouter(prefix="/jobs/{job_id}")
+
+
+@router.get("/part/strip")
+def strip(request: Request, job_id: int, seen: int = -1) -> Response:
+    """The strip; its trigger header says when the job's state has moved on since ``seen``."""
+    job = job_of(request, job_id)
+    built = context.strip(job)
+    headers = {"HX-Trigger": "changed"} if seen >= 0 and built["state"] != seen else None
+    return pages.page(request, "_strip.html", headers=headers, **built)
+
+
+@router.get("/part/fieldbook")
+def book(request: Request, job_id: int) -> Response:
+    return pages.page(request, "_fieldbook.html", **context.book(job_of(request, job_id)))
+
+
+@router.post("/undo/{number}")
+def undo(request: Request, job_id: int, number: int) -> Response:
+    job = job_of(request, job_id)
+    entry = queries.entry_of(job.row, number)
+    if fieldbook.is_cut(entry):
+        request.app.state.queue.add(job.row, "clean.put_back", {"cut": number}, "page")
+    else:
+        with lease(job.workspace, job.row.folder, "an undo"):
+            fieldbook.undo(entry)
+    return pages.page(request, "_strip.html", headers={"HX-Trigger": "changed"}, **context.strip(job_of(request, job_id)))
+
+
+@router.post("/cancel/{number}")
+def cancel(request: Request, job_id: int, number: int) -> Response:
+    job = job_of(request, job_id)
+    entry = queries.entry_of(job.row, number)
+    Entry.update(cancel=True).where(Entry.id == entry.id).execute()
+    Entry.update(state="cancelled", message="Cancelled before it began.").where((Entry.id == entry.id) & (Entry.state == "queued")).execute()
+    return pages.page(request, "_strip.html", **context.strip(job))
+
+
+@router.get("/part/recipe.toml")
+def save_recipe(request: Request, job_id: int, bound: bool = False) -> Response:
+    job = job_of(request, job_id)
+    text = recipe.write(recipe.entries_of(job.row), job.row.name, bound)
+    return PlainTextResponse(text, headers={"Content-Disposition": 'attachment; filename="recipe.toml"'})

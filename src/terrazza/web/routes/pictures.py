@@ -1,0 +1,31 @@
+"""Pictures: panoramas of scans as thumbnails, targets, photos."""
+
+from fastapi import APIRouter, Request
+from fastapi.responses import FileResponse, Response
+
+from terrazza.errors import NotFound
+from terrazza.web.contexts import pictures as context
+from terrazza.web.routes.common import job_of
+
+router = APIRouter(prefix="/jobs/{job_id}/pictures")
+KEEP = {"Cache-Control": "private, max-age=3600"}
+
+
+@router.get("/scan/{scan}.png")
+def scan(request: Request, job_id: int, scan: int) -> Response:
+    return FileResponse(context.panorama(job_of(request, job_id), scan), media_type="image/png", headers=KEEP)
+
+
+@router.get("/inside/{index}.png")
+def inside(request: Request, job_id: int, index: int, file: str, axes: str = "+x +y +z") -> Response:
+    """Thumbnail of a scan in a file that is not imported yet, in the axes chosen."""
+    return Response(context.inside(job_of(request, job_id), request.app.state.looker, file, index, axes), media_type="image/png", headers=KEEP)
+
+
+@router.get("/target/{number}.png")
+def target(request: Request, job_id: int, number: int) -> Response:
+    job = job_of(request, job_id)
+    record = job.get("target", number)
+    if record is None:
+        raise NotFound(f"There is no target {number}.", "Look for checkerboards again.")
+    return Response(context.target(job, record), media_type="image/png", headers=KEEP)

@@ -1,0 +1,50 @@
+"""What the canvases need: the scene, binary nodes, the exact point behind a pick, and the statement of a deliverable."""
+
+from fastapi import APIRouter, Request
+from fastapi.responses import JSONResponse, Response
+
+from terrazza.errors import NotFound
+from terrazza.web.contexts import scene as context
+from terrazza.web.routes.common import job_of
+
+router = APIRouter(prefix="/jobs/{job_id}/scene")
+FOR_GOOD = {"Cache-Control": "public, max-age=31536000, immutable"}
+
+
+@router.get(".json")
+def scene(request: Request, job_id: int) -> Response:
+    return JSONResponse(context.build(job_of(request, job_id)), headers={"Cache-Control": "no-store"})
+
+
+@router.get("/nodes/{scan}/{version}")
+def nodes(request: Request, job_id: int, scan: int, version: str, n: str) -> Response:
+    """Several nodes of one scan in one answer (see ``contexts.scene.pack``)."""
+    job = job_of(request, job_id)
+    _need(job, scan, version)
+    wanted = [int(k) for k in n.split(",") if k.isdigit()][:64]
+    return Response(context.pack(job, scan, wanted), media_type="application/octet-stream", headers=FOR_GOOD)
+
+
+@router.get("/roots")
+def roots(request: Request, job_id: int) -> Response:
+    """The coarsest points of every scan (see ``contexts.scene.roots``)."""
+    return Response(context.roots(job_of(request, job_id)), media_type="application/octet-stream", headers={"Cache-Control": "no-store"})
+
+
+@router.get("/tree/{scan}/{version}")
+def tree(request: Request, job_id: int, scan: int, version: str) -> Response:
+    """All nodes of one scan, without points (see ``contexts.scene.tree``)."""
+    job = job_of(request, job_id)
+    _need(job, scan, version)
+    return Response(context.tree(job, scan), media_type="application/octet-stream", headers=FOR_GOOD)
+
+
+@router.post("/pick")
+def pick(request: Request, job_id: int, ray: context.Ray) -> Response:
+    """The stored point behind a pixel, in full precision; null where there is none."""
+    return JSONResponse(context.pick(job_of(request, job_id), ray))
+
+
+def _need(job, scan: int, version: str) -> None:
+    if context.version_of(job, job.scan(scan).id) != version:
+        raise NotFound("These points have a newer version.", "Load the scene again.")

@@ -1,0 +1,42 @@
+"""Sheets of the eight steps, the terraces, and starting an operation from a form."""
+
+import os
+
+from fastapi import APIRouter, Request
+from fastapi.concurrency import run_in_threadpool
+from fastapi.responses import Response
+
+from terrazza.errors import ParamsError
+from terrazza.operations.base import find
+from terrazza.web import pages
+from terrazza.web.contexts import forms, sheets, terraces
+from terrazza.web.contexts import fieldbook as book_context
+from terrazza.web.routes.common import job_of
+
+router = APIRouter(prefix="/jobs/{job_id}")
+
+
+@router.get("/sheet/{step}")
+def sheet(request: Request, job_id: int, step: str) -> Response:
+    context = sheets.build(job_of(request, job_id), step)
+    return pages.page(request, context["template"], **context)
+
+
+@router.get("/part/terraces/{step}")
+def terrace_part(request: Request, job_id: int, step: str) -> Response:
+    return pages.page(request, "_terraces.html", oob=True, **terraces.build(job_of(request, job_id), step))
+
+
+@router.post("/do/{operation}")
+async def do(request: Request, job_id: int, operation: str) -> Response:
+    """Queue an operation with the form's values; answers with the field-book strip."""
+    form = await request.form()
+    return await run_in_threadpool(_queue, request, job_id, operation, form)
+
+
+def _queue(request: Request, job_id: int, operation: str, form) -> Response:
+    job, params = job_of(request, job_id), forms.values(find(operation), form)
+    if "path" in params and (os.path.isabs(params["path"]) or ".." in params["path"].split("/")):
+        raise ParamsError("Files written from the page stay in the job's deliverables.", "Give a plain file name; the command line writes anywhere.")
+    request.app.state.queue.add(job.row, operation, params, "page")
+    return pages.page(request, "_strip.html", headers={"HX-Trigger": "queued"}, **book_context.strip(job))

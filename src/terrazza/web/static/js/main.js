@@ -1,0 +1,510 @@
+// The table: one renderer, three linked views, the tools, and the wiring to sheets and field book.
+import * as THREE from "three";
+import { Cloud, MODES } from "./cloud.js";
+import * as boxes from "./boxes.js";
+import { Edges } from "./edges.js";
+import * as files from "./files.js";
+import * as marks from "./marks.js";
+import { classColour, scanColour } from "./palette.js";
+import { nearest } from "./picking.js";
+import * as places from "./places.js";
+import { StationView } from "./station.js";
+import * as tables from "./tables.js";
+import { send, show } from "./gestures.js";
+import { TOOLS } from "./tools.js";
+import { PlanView, SlabView, SpaceView, TwinView } from "./views.js";
+
+const $ = (id) => document.getElementById(id), host = $("table"), canvas = $("canvas");
+
+class Table {
+  constructor() {
+    this.job = document.body.dataset.job;
+    this.cloud = new Cloud(this.job, () => this.draw(), () => this.dirty());
+    this.plan = new PlanView($("plan"));
+    this.space = new SpaceView($("space"));
+    this.slab = new SlabView($("slab"));
+    this.twin = new TwinView($("twin"), this.space);
+    this.all = [this.plan, this.space, this.slab, this.twin];
+    this.station = new StationView($("station"), this);
+    Object.assign(this, { mode: "intensity", planMode: "walls", size: 2, marks: true, tool: "pick", draft: null, box: null, grow: false, facing: false, picked: null, outline: null, moving: null, slabOn: false, slabHeight: 0, slabThickness: 0.1, fitted: false, waiters: [] });
+    new ResizeObserver(() => this.dirty()).observe(host);
+    this.wirePointers();
+    this.makeRenderer();
+  }
+
+  get views() { return this.all.filter((v) => !v.pane.hidden); }
+
+  makeRenderer() {
+    this.renderer = new THREE.WebGLRenderer({ canvas, context: window.earlyContext ?? undefined, antialias: false, alpha: false });
+    this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2));
+    this.renderer.autoClear = false;
+    this.renderer.setScissorTest(true);
+    const gl = this.renderer.getContext(), info = gl.getExtension("WEBGL_debug_renderer_info");
+    this.soft = /swiftshader|llvmpipe|softpipe|software/i.test(info ? gl.getParameter(info.UNMASKED_RENDERER_WEBGL) : "");
+    const share = this.soft ? [70000, 100000, 100000] : [500000, 2500000, 400000];
+    this.all.forEach((v, k) => (v.budget = share[k] ?? share[1]));
+    this.shaded = !this.soft;
+    this.edges = null;
+  }
+
+  state(name) {
+    host.dataset.state = name;
+    if (name === "idle") this.waiters.splice(0).forEach((done) => done());
+  }
+
+  idle() { return host.dataset.state === "idle" ? Promise.resolve() : new Promise((done) => this.waiters.push(done)); }
+
+  async reload() {
+    this.state("loading");
+    try {
+      const data = await this.cloud.load();
+      document.body.dataset.loaded = data.state;
+    } catch (error) {
+      this.state("error");
+      notice(error.message);
+      return;
+    }
+    if (!this.fitted) this.cloud.fetchRoots();
+    setTimeout(() => this.cloud.fetchTrees());
+    if (this.cloud.shift) this.shiftViews(this.cloud.shift);
+    if (!this.fitted || this.wasPlaced !== this.placedKey()) this.fit();
+    this.lists();
+    if (this.station.shown) this.stand(this.station.about.key);
+    this.dirty();
+  }
+
+  placedKey() { return this.cloud.data.scans.map((s) => `${s.id}${s.placed}`).join() + this.cloud.data.georeferenced; }
+
+  shiftViews(d) {
+    for (const p of [this.plan.centre, this.slab.a, this.slab.b]) { p[0] -= d[0]; p[1] -= d[1]; }
+    this.space.target.sub(new THREE.Vector3(...d));
+    this.slab.height -= d[2];
+    this.slabHeight -= d[2];
+    this.picked = null;
+    this.draft = null;
+  }
+
+  // The places people worked at: stations with some metres around, within what the scans reach.
+  extent() {
+    const min = [1e9, 1e9, 1e9], max = [-1e9, -1e9, -1e9];
+    for (const scan of this.cloud.visibleScans()) {
+      const [low, high] = scan.record.bounds, e = scan.matrix.elements;
+      const reach = [Math.min(13, (high[0] - low[0]) / 2, (high[1] - low[1]) / 2), Math.min(4.5, Math.max(-low[2], 0.5)), Math.min(5.5, Math.max(high[2], 0.5))];
+      const air = scan.record.how === "file" && Math.hypot(high[0] - low[0], high[1] - low[1]) > 120;
+      const r = air ? [(high[0] - low[0]) / 2, -low[2], high[2]] : reach;
+      [[-r[0], -r[0], -r[1]], [r[0], r[0], r[2]]].forEach((d) => d.forEach((v, k) => { min[k] = Math.min(min[k], e[12 + k] + v); max[k] = Math.max(max[k], e[12 + k] + v); }));
+    }
+    return min[0] < 1e9 ? { min, max } : { min: [-10, -10, -2], max: [10, 10, 6] };
+  }
+
+  fit() {
+    const box = this.extent(), rect = canvas.getBoundingClientRect();
+    this.views.forEach((v) => v.layout(rect));
+    const scans = this.cloud.visibleScans(), first = scans.find((s) => s.record.placed) ?? scans[0];
+    const y = first ? first.matrix.elements[13] : 0;
+    const along = box.max[0] - box.min[0] >= box.max[1] - box.min[1];
+    const x = first ? first.matrix.elements[12] : 0;
+    this.slab.a = along ? [box.min[0], y] : [x, box.min[1]];
+    this.slab.b = along ? [box.max[0], y] : [x, box.max[1]];
+    this.views.forEach((v) => v.fit(box));
+    this.cloud.shared.uHeights.value.set(box.min[2], box.max[2]);
+    if (!this.slabOn) this.slabHeight = first ? first.matrix.elements[14] - 0.3 : 0;
+    this.fitted = scans.length > 0;
+    this.wasPlaced = this.placedKey();
+    this.showSlab();
+    this.dirty();
+  }
+
+  planSlab() { return [this.slabHeight - this.slabThickness / 2, this.slabHeight + this.slabThickness / 2]; }
+
+  showSlab() {
+    $("slab-height").value = (this.slabHeight + (this.cloud.data?.origin[2] ?? 0)).toFixed(2);
+    $("slab-thickness").value = this.slabThickness.toFixed(2);
+    $("wall-thickness").value = this.slab.thickness.toFixed(2);
+    $("slab-on").checked = this.slabOn;
+    const field = document.querySelector('form[data-operation="draw.plan_slab"] input[name="height"]');
+    if (field && this.slabOn) field.value = $("slab-height").value;
+  }
+
+  dirty() {
+    this.views.forEach((v) => (v.dirty = true));
+    this.draw();
+  }
+
+  draw() {
+    this.paint = true;
+    this.overlay();
+  }
+
+  // What lies over the points only: marks, the outline being drawn, measures.
+  overlay() {
+    if (this.frame) return;
+    this.frame = requestAnimationFrame(() => { this.frame = 0; this.paint ? this.render() : this.markViews(); });
+  }
+
+  markViews() {
+    $("plan-marks").innerHTML = marks.plan(this.plan, this);
+    $("space-marks").innerHTML = marks.space(this.space, this);
+    if (!this.twin.pane.hidden) $("twin-marks").innerHTML = marks.space(this.twin, this);
+    $("slab-marks").innerHTML = marks.slab(this.slab, this);
+    this.station.draw();
+  }
+
+  render() {
+    const rect = canvas.getBoundingClientRect(), { cloud, renderer } = this;
+    if (!cloud.data || !renderer) return;
+    this.paint = false;
+    renderer.setSize(rect.width, rect.height, false);
+    const slab = this.slabOn ? this.planSlab() : null;
+    this.plan.limits = this.space.limits = this.twin.limits = { slab, box: this.box };
+    this.slab.limits = { wall: this.slab.plane, box: this.box };
+    for (const view of this.views) {
+      view.layout(rect);
+      view.prepare();
+      if (view.dirty) view.chosen = cloud.select(view);
+      view.dirty = false;
+    }
+    cloud.fetchMissing(this.views.map((v) => v.chosen));
+    const style = getComputedStyle(document.body);
+    renderer.setScissorTest(false);
+    renderer.setClearColor(style.backgroundColor);
+    renderer.clear();
+    renderer.setScissorTest(true);
+    renderer.setClearColor(style.getPropertyValue("--canvas").trim());
+    cloud.shared.uInk.value.set(document.body.classList.contains("dusk") ? 0xe8e2d2 : 0x1d2b2a);
+    let shown = 0;
+    if (this.shaded) this.edges ??= new Edges();
+    for (const view of this.views) shown = Math.max(shown, this.renderView(view));
+    this.note();
+    this.markViews();
+    if (shown && !this.first) { this.first = true; performance.mark("first-points"); }
+    const busy = cloud.flights > 0 || cloud.waiting > 0;
+    if (busy) this.state("rendering");
+    else if (host.dataset.state !== "idle") requestAnimationFrame(() => { if (!cloud.flights && !this.frame) this.state("idle"); });
+  }
+
+  renderView(view) {
+    const { renderer, cloud } = this, s = cloud.shared, r = view.rect;
+    const faint = view === this.plan && this.planMode === "walls";
+    s.uMode.value = faint ? 6 : MODES.indexOf(view.mode ?? this.mode);
+    s.uSize.value = this.size * renderer.getPixelRatio() * (view.kind === "space" ? 1 : 0.85);
+    s.uSlabOn.value = Boolean(view.limits.slab);
+    if (view.limits.slab) s.uSlab.value.set(...view.limits.slab);
+    s.uWallOn.value = Boolean(view.limits.wall);
+    if (view.limits.wall) s.uWall.value.set(...view.limits.wall);
+    let shown = 0;
+    for (const node of view.chosen) {
+      if (!node.points) continue;
+      node.points.visible = true;
+      node.points.material = faint ? node.scan.faint : node.scan.solid;
+      node.points.material.uniformsNeedUpdate = true;
+      shown += node.count;
+    }
+    view.shown = shown;
+    const parallel = view.camera.isOrthographicCamera, e = view.camera.matrixWorld.elements;
+    s.uFacing.value = this.facing;
+    parallel ? s.uEye.value.set(e[8], e[9], e[10], 0) : s.uEye.value.set(e[12], e[13], e[14], 1);
+    s.uGrow.value = this.grow && !parallel ? view.distance : 0;
+    if (this.shaded) this.edges.begin(renderer);
+    renderer.setViewport(r.x, r.y, r.width, r.height);
+    renderer.setScissor(r.x, r.y, r.width, r.height);
+    renderer.clear();
+    renderer.render(cloud.scene, view.camera);
+    if (this.shaded) this.edges.show(renderer, view, !faint);
+    for (const node of view.chosen) if (node.points) node.points.visible = false;
+    return shown;
+  }
+
+  note() {
+    const there = this.cloud.visibleScans().reduce((n, s) => n + s.record.points, 0), m = (v) => (v >= 1e6 ? `${(v / 1e6).toFixed(1)} M` : `${Math.round(v / 1e3)} k`);
+    $("space-note").textContent = there ? `${m(this.space.shown)} of ${m(there)}` : "no points yet";
+    $("plan-note").textContent = this.slabOn ? `slab at ${$("slab-height").value} m` : "";
+    $("slab-note").textContent = `along A to B · ${this.slab.stretch === 1 ? "true scale" : `heights × ${this.slab.stretch}`}`;
+  }
+
+  lists() {
+    const { data } = this.cloud;
+    $("scan-list").innerHTML = data.scans.map((s) => `<label><input type="checkbox" value="${s.id}" ${this.cloud.hiddenScans.has(s.id) ? "" : "checked"}><span class="swatch" style="background:${scanColour(s.id)}"></span>${s.id} ${s.name.replace(/[<&]/g, "")}</label>`).join("") || "no scans yet";
+    $("class-list").innerHTML = Object.entries(data.classes).map(([c, n]) => `<label><input type="checkbox" value="${c}" ${this.cloud.hiddenClasses.has(+c) ? "" : "checked"}><span class="swatch" style="background:${classColour(+c)}"></span>${c} ${n}</label>`).join("") || "no classes yet";
+    for (const b of document.querySelectorAll('[data-group="twin"] button')) b.classList.toggle("on", b.dataset.value === this.twin.mode);
+    const any = (k) => data.scans.some((s) => s[k]);
+    for (const b of document.querySelectorAll('[data-group="colour"] button, [data-group="twin"] button')) b.disabled = (b.dataset.value === "native" && !any("native")) || (b.dataset.value === "photo" && !any("photo"));
+    this.colour(this.mode);
+    dressSheet();
+  }
+
+  colour(mode) {
+    this.mode = mode;
+    for (const b of document.querySelectorAll('[data-group="colour"] button')) b.classList.toggle("on", b.dataset.value === mode);
+    this.draw();
+  }
+
+  use(tool) {
+    TOOLS[this.tool].leave?.(this);
+    this.tool = tool;
+    TOOLS[tool].enter?.(this);
+    this.overlay();
+    for (const b of document.querySelectorAll("[data-tool]")) b.classList.toggle("on", b.dataset.tool === tool);
+  }
+
+  wirePointers() {
+    for (const view of this.all) {
+      const pane = view.pane;
+      let drag = null;
+      const at = (e) => { const r = pane.getBoundingClientRect(); return [e.clientX - r.left - 1, e.clientY - r.top - 1]; };
+      pane.addEventListener("pointerdown", (e) => {
+        if (e.target.closest(".opts, .tag")) return;
+        const [x, y] = at(e), tool = TOOLS[this.tool];
+        pane.setPointerCapture(e.pointerId);
+        drag = { x, y, from: [x, y], moved: false, end: e.target.dataset?.end, band: e.target.classList?.contains("band"), shift: e.shiftKey || e.button !== 0 };
+        drag.tool = !drag.end && e.button === 0 && tool.drags && tool.down(this, view, x, y, e);
+      });
+      pane.addEventListener("pointermove", (e) => {
+        const [x, y] = at(e);
+        if (!drag) return this.hover(view, x, y);
+        const dx = x - drag.x, dy = y - drag.y;
+        if (Math.hypot(x - drag.from[0], y - drag.from[1]) > 3) drag.moved = true;
+        Object.assign(drag, { x, y });
+        if (drag.end) this.slab[drag.end] = this.plan.toWorld(x, y);
+        else if (drag.tool) return TOOLS[this.tool].move(this, view, x, y, e);
+        else if (drag.band && drag.moved) { this.slabHeight = view.toWorld(x, y)[1]; this.showSlab(); }
+        else if (view.kind === "space" && !drag.shift) view.orbit(dx, dy);
+        else view.shift(dx, dy);
+        this.dirty();
+      });
+      pane.addEventListener("pointerup", (e) => {
+        if (!drag) return;
+        const [x, y] = at(e), was = drag;
+        drag = null;
+        if (was.tool) return TOOLS[this.tool].up(this, view, x, y);
+        if (was.end && was.moved) { this.slab.along = this.slab.length / 2; this.dirty(); }
+        if (was.moved || e.button !== 0) return;
+        const mark = e.target.closest?.(".go");
+        mark ? this.stand(mark.dataset.scan) : this.clicked(view, x, y);
+      });
+      pane.addEventListener("pointercancel", () => (drag = null));
+      pane.addEventListener("contextmenu", (e) => e.preventDefault());
+      pane.addEventListener("wheel", (e) => {
+        e.preventDefault();
+        if (e.altKey && view.kind !== "space") {
+          const by = Math.sign(e.deltaY || e.deltaX) * Math.max(+$("slab-pitch").value || 0.1, 0.001);
+          view.kind === "slab" ? view.step(by) : (this.slabHeight -= by);
+          this.showSlab();
+          return this.dirty();
+        }
+        const [x, y] = at(e), hit = view.kind === "space" ? nearest(view, this.cloud, x, y) : null;
+        view.zoom(Math.exp(Math.max(-60, Math.min(60, e.deltaY)) * 0.0025), x, y, hit?.place);
+        this.dirty();
+      }, { passive: false });
+    }
+  }
+
+  clicked(view, x, y) {
+    return TOOLS[this.tool].click?.(this, view, x, y);
+  }
+
+  planAs(how) {
+    this.planMode = how;
+    for (const b of document.querySelectorAll('[data-group="plan"] button')) b.classList.toggle("on", b.dataset.value === how);
+    this.draw();
+  }
+
+  showBox(box) { boxes.use(this, box && { ...box, kept: true }); }
+
+  // Bring all views to a place in the grid or job frame.
+  jump(at) {
+    const p = at.map((v, k) => v - this.cloud.data.origin[k]);
+    this.plan.centre = [p[0], p[1]];
+    this.plan.scale = Math.min(this.plan.scale, 0.03);
+    this.space.target.set(...p);
+    this.space.distance = Math.min(this.space.distance, 8);
+    const { a, u } = this.slab;
+    this.slab.along = (p[0] - a[0]) * u[0] + (p[1] - a[1]) * u[1];
+    this.slab.height = p[2];
+    this.dirty();
+  }
+
+  // Look from a station: the one named, the one of the point picked last, the one looked from last, or the first.
+  async stand(scan) {
+    const there = this.cloud.visibleScans().map((s) => s.id), wanted = scan ?? this.picked?.scan ?? this.station.about?.key ?? there[0];
+    if (wanted === undefined) return;
+    try {
+      await this.station.open(wanted);
+    } catch (error) {
+      notice(error.message);
+    }
+  }
+
+  hover(view, x, y) {
+    clearTimeout(this.hovering);
+    this.hovering = setTimeout(() => {
+      if (!this.cloud.data) return;
+      const hit = nearest(view, this.cloud, x, y);
+      this.under = hit ? { at: hit.place.map((v, k) => v + this.cloud.data.origin[k]), scan: hit.node.scan.id } : null;
+      this.readout();
+    }, 40);
+  }
+
+  readout() {
+    const p = this.picked, u = this.under, f = (v, d = 3) => v.toFixed(d), names = this.cloud.data?.georeferenced ? ["E", "N", "H"] : ["X", "Y", "Z"];
+    const parts = [], note = this.cloud.data?.notation, length = (v) => written(note, v);
+    if (p) {
+      (note?.order === "N E H" ? [1, 0, 2] : [0, 1, 2]).forEach((k) => parts.push(`<span><i>${names[k]}</i><b>${length(p.at[k])}</b></span>`));
+      parts.push(`<span><i>intensity</i><b>${p.intensity ?? "–"}</b></span><span><i>class</i>${p.class_name ?? "–"}</span><span><i>scan</i><b>${p.scan}</b></span><span><i>range</i><b>${length(p.range)}</b></span>`);
+    } else parts.push(`<span class="muted">Touch a point for its coordinate, intensity, class and scan.</span>`);
+    if (u && !p) parts.push(`<span class="muted"><i>under the pointer</i>${u.at.map((v) => f(v, 2)).join("  ")}</span>`);
+    const m = this.draft;
+    if (m?.says) parts.push(`<span class="far"><i>${m.kind}</i><b>${m.says}</b></span>`);
+    else if (m) parts.push(`<span class="far">touch the next point</span>`);
+    $("readout").innerHTML = parts.join("");
+  }
+}
+
+// A length in metres as the job writes lengths, without its unit.
+function written(note, metres) {
+  if (!note) return metres.toFixed(3);
+  const [whole, part] = Math.abs(metres / note.per_unit).toFixed(note.decimals).split(".");
+  return `${metres < 0 ? "−" : ""}${whole.replace(/\B(?=(\d{3})+$)/g, note.thousands)}${part ? note.decimal + part : ""}`;
+}
+
+function notice(message) {
+  const div = document.createElement("div");
+  div.className = "notice";
+  div.textContent = message;
+  $("notices").append(div);
+  setTimeout(() => div.remove(), 9000);
+}
+
+function dressSheet() {
+  files.wire(app.job, () => refreshSheet());
+  files.sum();
+  tables.wire();
+  for (const s of document.querySelectorAll(".swatch[data-class]")) s.style.background = classColour(+s.dataset.class);
+  app.showSlab();
+}
+
+const step = () => document.body.dataset.step;
+const refreshSheet = () => htmx.ajax("GET", `/jobs/${app.job}/sheet/${step()}`, { target: "#sheet" });
+const refreshTerraces = () => htmx.ajax("GET", `/jobs/${app.job}/part/terraces/${step()}`, { target: "#terraces" });
+
+async function book(open = $("book").hidden) {
+  $("book").hidden = !open;
+  if (open) await htmx.ajax("GET", `/jobs/${app.job}/part/fieldbook`, { target: "#book" });
+  tables.wire($("book"));
+}
+
+async function notes(open = $("notes").hidden) {
+  $("notes").hidden = !open;
+  if (open) await htmx.ajax("GET", `/jobs/${app.job}/table/notes`, { target: "#notes" });
+  tables.wire($("notes"));
+}
+
+function keepView() {
+  show(`<label class="row"><span>keep this view as</span><input id="view-name" class="mini wide" maxlength="100"></label><button class="minor" data-do="keep">keep it</button><button class="plain link" data-do="no">leave it</button>`, (what) => {
+    const name = $("view-name").value.trim();
+    if (what === "keep" && name) send(app, "table.keep_view", { name, address: places.address(app) });
+    if (what === "no" || name) show("");
+  });
+  $("view-name").focus();
+}
+
+async function savePicture() {
+  const pane = document.activeElement.closest?.(".pane") ?? (app.station.shown ? $("station") : $("space")), name = pane.getAttribute("aria-label"), job = document.querySelector(".jobname").textContent;
+  const canvas = await places.picture(app, pane, `${job} · ${name}${app.slabOn ? ` · slab at ${$("slab-height").value} m` : ""}`);
+  app.saved = { width: canvas.width, height: canvas.height };
+  places.save(canvas, `${job} ${name}.png`);
+}
+
+async function changed() {
+  app.state("loading");
+  if (!$("notes").hidden) notes(true);
+  await refreshSheet();
+  await refreshTerraces();
+  if (!$("book").hidden) await book(true);
+  await app.reload();
+}
+
+function go(slug) {
+  document.querySelector(`#terraces a[data-step="${slug}"]`)?.click();
+}
+
+const ACTS = { fit: () => app.fit(), help: () => $("keys").showModal(), dusk: () => { document.body.classList.toggle("dusk"); app.draw(); }, book: () => book(), notes: () => notes(), twin: () => { $("twin").hidden = !$("twin").hidden; document.body.classList.toggle("two", !$("twin").hidden); app.dirty(); }, keep: keepView, picture: savePicture, shade: () => { app.shaded = !app.shaded; app.draw(); }, grow: () => { app.grow = !app.grow; app.draw(); }, facing: () => { app.facing = !app.facing; app.draw(); }, station: () => (app.station.shown ? app.station.close() : app.stand()) };
+
+function onKey(e) {
+  if (e.ctrlKey || e.metaKey || e.altKey || e.target.closest("input:not([type=checkbox]), select, textarea, dialog")) return;
+  const key = e.key.toLowerCase(), pitch = Math.max(+$("slab-pitch").value || 0.1, 0.001);
+  const acts = {
+    p: () => app.use("pick"), m: () => app.use("measure"), o: () => app.use("outline"), i: () => app.use("pin"), x: () => app.use("box"), k: ACTS.notes, v: ACTS.keep, w: ACTS.picture, e: ACTS.shade, z: ACTS.grow, r: ACTS.facing, d: () => app.use("move"), f: ACTS.fit, g: ACTS.station, ",": () => app.station.shown && app.station.step(-1), ".": () => app.station.shown && app.station.step(1), n: ACTS.dusk, b: ACTS.book, "?": ACTS.help,
+    l: () => { app.slabOn = !app.slabOn; }, h: () => { app.marks = !app.marks; }, c: () => { const usable = [...document.querySelectorAll('[data-group="colour"] button:not(:disabled)')].map((b) => b.dataset.value); app.colour(usable[(usable.indexOf(app.mode) + 1) % usable.length]); },
+    "[": () => { app.slabHeight -= pitch; }, "]": () => { app.slabHeight += pitch; }, "{": () => { app.slabThickness = Math.max(0.01, app.slabThickness / 1.25); }, "}": () => { app.slabThickness *= 1.25; },
+    "+": () => { app.size = Math.min(app.size * 1.25, 12); }, "=": () => { app.size = Math.min(app.size * 1.25, 12); }, "-": () => { app.size = Math.max(app.size / 1.25, 0.8); },
+    ";": () => app.slab.step(-pitch), "'": () => app.slab.step(pitch), y: () => { app.slab.stretch = { 1: 2, 2: 5, 5: 10, 10: 1 }[app.slab.stretch]; }, t: ACTS.twin,
+    escape: () => { app.use("pick"); app.draft = null; app.picked = null; app.readout(); $("book").hidden = $("notes").hidden = true; },
+  };
+  if (/^[1-8]$/.test(key)) return go([...document.querySelectorAll("#terraces a.step")][+key - 1].dataset.step);
+  if (!acts[key]) return;
+  e.preventDefault();
+  acts[key]();
+  app.showSlab();
+  app.dirty();
+}
+
+htmx.config.historyCacheSize = 0;
+htmx.config.refreshOnHistoryMiss = true;
+const app = new Table();
+window.terrazza = app;
+
+document.addEventListener("keydown", onKey);
+document.addEventListener("click", (e) => {
+  const act = e.target.closest("[data-act]")?.dataset.act, tool = e.target.closest("[data-tool]")?.dataset.tool, colour = e.target.closest('[data-group="colour"] button')?.dataset.value, plan = e.target.closest('[data-group="plan"] button');
+  if (act) ACTS[act]();
+  if (tool) app.use(tool);
+  if (colour) app.colour(colour);
+  const twin = e.target.closest('[data-group="twin"] button')?.dataset.value;
+  if (twin) { app.twin.mode = twin; app.lists(); app.draw(); }
+  if (plan) app.planAs(plan.dataset.value);
+  const jump = e.target.closest("[data-jump]")?.dataset.jump, box = e.target.closest("[data-box]")?.dataset.box;
+  if (jump) app.jump(JSON.parse(jump));
+  if (box) { app.showBox(app.cloud.data.boxes.find((b) => b.id === +box)); app.use("box"); }
+});
+document.addEventListener("change", (e) => {
+  if (e.target.name === "take") files.sum();
+  const list = e.target.closest(".chooser-list");
+  if (list) {
+    const set = list.id === "scan-list" ? app.cloud.hiddenScans : app.cloud.hiddenClasses;
+    e.target.checked ? set.delete(+e.target.value) : set.add(+e.target.value);
+    app.cloud.paintClasses();
+    app.dirty();
+  }
+  const value = +e.target.value;
+  if (e.target.id === "slab-on") app.slabOn = e.target.checked;
+  else if (e.target.id === "slab-height" && Number.isFinite(value)) app.slabHeight = value - app.cloud.data.origin[2];
+  else if (e.target.id === "slab-thickness" && value > 0) app.slabThickness = value;
+  else if (e.target.id === "wall-thickness" && value > 0) app.slab.thickness = value;
+  else return;
+  app.showSlab();
+  app.dirty();
+});
+document.body.addEventListener("changed", changed);
+document.body.addEventListener("brought", () => refreshSheet());
+document.body.addEventListener("htmx:afterSwap", (e) => {
+  const slug = e.detail.requestConfig?.elt?.dataset?.step;
+  if (e.detail.target.id === "sheet" && slug && slug !== step()) {
+    document.body.dataset.step = slug;
+    document.title = document.title.replace(/· \w+ ·/, `· ${slug} ·`);
+    refreshTerraces();
+  }
+  if (["sheet", "inbox", "book"].includes(e.detail.target.id)) dressSheet();
+});
+app.readout();
+dressSheet();
+window.addEventListener("hashchange", () => { if (location.hash.includes("=") && location.hash.slice(1) !== app.said) places.look(app, location.hash); });
+app.reload().then(() => {
+  if (location.hash.includes("=")) places.look(app, location.hash);
+  // the address follows the view, so that it can be handed on
+  setInterval(() => {
+    const words = app.cloud.data && places.address(app);
+    if (words && words !== app.said && app.said !== undefined) history.replaceState(history.state, "", `#${words}`);
+    app.said = words;
+  }, 700);
+});

@@ -1,0 +1,103 @@
+// What is drawn over the points: stations, ties, control, scale, grid, slab band, picks and outlines, as SVG.
+import * as boxes from "./boxes.js";
+
+const esc = (s) => String(s).replace(/[&<>"]/g, (c) => ({ "&": "&amp;", "<": "&lt;", ">": "&gt;", '"': "&quot;" })[c]);
+const line = (a, b, cls, extra = "") => `<line x1="${a[0].toFixed(1)}" y1="${a[1].toFixed(1)}" x2="${b[0].toFixed(1)}" y2="${b[1].toFixed(1)}" class="${cls}" ${extra}/>`;
+const text = (p, s, extra = "") => `<text x="${p[0].toFixed(1)}" y="${p[1].toFixed(1)}" ${extra}>${esc(s)}</text>`;
+
+export function round(metres) {
+  const power = 10 ** Math.floor(Math.log10(metres));
+  return [5, 2, 1].find((f) => f * power <= metres) * power;
+}
+
+function scaleBar(view) {
+  const length = round(view.scale * view.rect.width * 0.22), w = length / view.scale, y = view.rect.height - 14;
+  return `<g class="scale"><path d="M14 ${y - 4}v8M14 ${y}h${w}m0 -4v8" fill="none" stroke="currentColor" stroke-width="1.5"/>${text([20 + w, y + 4], length >= 1 ? `${length} m` : `${+(length * 100).toPrecision(3)} cm`)}</g>`;
+}
+
+const station = (scan) => [scan.matrix.elements[12], scan.matrix.elements[13], scan.matrix.elements[14]];
+
+function common(view, app) {
+  const out = [], px = (p) => view.toPixel(p);
+  if (app.marks) for (const m of app.cloud.data.measures ?? []) out.push(measured(m.at.map(px), m.kind, m.label));
+  if (app.draft) out.push(measured(app.draft.points.map((p) => px(p.local)), app.draft.kind, app.draft.says.split(" · ")[0]));
+  if (app.marks) for (const pin of app.cloud.data.pins ?? []) {
+    const p = px(pin.at);
+    if (p) out.push(`<g class="pinmark"><path d="M${p[0].toFixed(1)} ${p[1].toFixed(1)}l-5 -12a5.4 5.4 0 1 1 10 0z" class="pin"/><title>${esc(pin.text)}</title></g>`, text([p[0] + 9, p[1] - 9], pin.name));
+  }
+  if (app.picked) {
+    const p = px(app.picked.local);
+    if (p) out.push(`<circle cx="${p[0]}" cy="${p[1]}" r="7" class="picked"/><circle cx="${p[0]}" cy="${p[1]}" r="9.5" class="picked2"/>`);
+  }
+  if (app.outline?.view === view && app.outline.path.length > 1) out.push(`<polygon points="${app.outline.path.map((p) => p.join(",")).join(" ")}" class="outline"/>`);
+  return out;
+}
+
+// The points of a measure, joined as its kind asks, with a label at the middle of what is drawn.
+function measured(pixels, kind, label) {
+  const p = pixels.filter(Boolean), out = p.map((q) => `<circle cx="${q[0].toFixed(1)}" cy="${q[1].toFixed(1)}" r="3.5" class="measure" fill="none"/>`);
+  if (!p.length) return "";
+  const path = p.map((q) => `${q[0].toFixed(1)},${q[1].toFixed(1)}`).join(" ");
+  if (p.length > 1) out.push(kind === "area" ? `<polygon points="${path}" class="measure area"/>` : `<polyline points="${path}" class="measure" fill="none"/>`);
+  const middle = [0, 1].map((k) => p.reduce((n, q) => n + q[k], 0) / p.length);
+  return out.join("") + text([middle[0] + 7, middle[1] - 6], label);
+}
+
+// The way of a walked scan, with its stops.
+function ways(view, app, near) {
+  if (!app.marks) return "";
+  const shown = (app.cloud.data.walks ?? []).filter((w) => !app.cloud.hiddenScans.has(w.scan));
+  return shown.map((w) => {
+    const way = w.at.filter(near).map((p) => view.toPixel(p)).filter(Boolean).map((p) => `${p[0].toFixed(1)},${p[1].toFixed(1)}`).join(" ");
+    const stops = w.stops.map((s, k) => {
+      const p = near(s) && view.toPixel(s);
+      return p ? `<g class="go" data-scan="${w.scan}-${k + 1}"><circle cx="${p[0].toFixed(1)}" cy="${p[1].toFixed(1)}" r="4" class="station"/><title>stop ${k + 1}: look from here</title></g>` : "";
+    });
+    return `<polyline points="${way}" class="way"/>${stops.join("")}`;
+  }).join("");
+}
+
+function stations(view, app, near) {
+  if (!app.marks) return "";
+  return ways(view, app, near) +  [...app.cloud.scans.values()].filter((s) => !app.cloud.hiddenScans.has(s.id)).map((s) => {
+    const world = station(s), p = near(world) && view.toPixel(world);
+    if (!p) return "";
+    return `<g class="go" data-scan="${s.id}"><title>${esc(s.record.name)}: look from here</title><path d="M${p[0].toFixed(1)} ${(p[1] - 8).toFixed(1)}l7 12.5h-14z" class="station${s.record.placed ? "" : " loose"}"/></g><circle cx="${p[0].toFixed(1)}" cy="${p[1].toFixed(1)}" r="1.5" fill="currentColor"/>${text([p[0] + 9, p[1] - 4], s.id)}`;
+  }).join("");
+}
+
+export function plan(view, app) {
+  const out = [], { cloud } = app, data = cloud.data;
+  if (app.marks) for (const t of data.ties) {
+    const a = cloud.scans.get(t.a), b = cloud.scans.get(t.b);
+    if (a && b) out.push(line(view.toPixel(station(a)), view.toPixel(station(b)), `tie${t.failed || t.words.startsWith("slides") ? " bad" : ""}`, `stroke-width="${(0.8 + 3.2 * t.overlap).toFixed(1)}"`));
+  }
+  for (const d of data.drawings) for (const l of d.lines) out.push(`<${l.closed ? "polygon" : "polyline"} points="${l.at.map((p) => view.toPixel(p).slice(0, 2).map((v) => v.toFixed(1)).join(",")).join(" ")}" class="drawn"/>`);
+  for (const c of data.control) {
+    const p = view.toPixel(c.at);
+    out.push(`<circle cx="${p[0].toFixed(1)}" cy="${p[1].toFixed(1)}" r="5" class="control" ${c.check ? 'stroke-dasharray="3 2"' : ""}/>`, text([p[0] + 8, p[1] + 12], c.name));
+  }
+  const a = view.toPixel([...app.slab.a, 0]), b = view.toPixel([...app.slab.b, 0]);
+  out.push(line(a, b, "ab"), `<circle cx="${a[0]}" cy="${a[1]}" r="5.5" class="handle" data-end="a"/><circle cx="${b[0]}" cy="${b[1]}" r="5.5" class="handle" data-end="b"/>`, text([a[0] - 16, a[1] + 4], "A"), text([b[0] + 8, b[1] + 4], "B"));
+  out.push(boxes.marks(view, app), stations(view, app, () => true), ...common(view, app), scaleBar(view));
+  const x = view.rect.width - 22;
+  out.push(`<g fill="none" stroke="currentColor" stroke-width="1.4"><path d="M${x} 66V36m-4.5 8L${x} 36l4.5 8"/></g>${text([x - 4, 79], data.georeferenced ? "N" : "Y")}`);
+  return out.join("");
+}
+
+export function space(view, app) {
+  return [...common(view, app), stations(view, app, () => true)].join("");
+}
+
+export function slab(view, app) {
+  const out = [], step = round(view.scale * 110), [left, top] = view.toWorld(0, 0), [right, bottom] = view.toWorld(view.rect.width, view.rect.height), z0 = app.cloud.data.origin[2];
+  const y = (z) => view.rowOf(z), x = (s) => view.rect.width / 2 + (s - view.along) / view.scale;
+  for (let s = Math.ceil(left / step) * step; s <= right; s += step) out.push(line([x(s), 0], [x(s), view.rect.height], "grid"));
+  const up = round(view.scaleUp * 110);
+  for (let h = Math.ceil((bottom + z0) / up) * up; h <= top + z0; h += up) out.push(line([0, y(h - z0)], [view.rect.width, y(h - z0)], "grid"), `<g class="scale">${text([view.rect.width - 8, y(h - z0) - 3], h.toFixed(up < 1 ? 1 : 0), 'text-anchor="end"')}</g>`);
+  const [low, high] = app.planSlab();
+  out.push(`<rect x="0" width="${view.rect.width}" y="${y(high).toFixed(1)}" height="${Math.max(y(low) - y(high), 3).toFixed(1)}" class="band" ${app.slabOn ? "" : 'fill-opacity="0" stroke-dasharray="2 6"'}/>`);
+  const [nx, ny, d] = view.plane;
+  out.push(boxes.marks(view, app), stations(view, app, (p) => Math.abs(nx * p[0] + ny * p[1] - d) < 1.5), ...common(view, app), scaleBar(view));
+  return out.join("");
+}

@@ -1,0 +1,203 @@
+// Plan, space and slab: three cameras over one cloud, drawn by one renderer into three rectangles.
+import * as THREE from "three";
+import { near } from "./boxes.js";
+
+const frustum = new THREE.Frustum(), product = new THREE.Matrix4(), sphere = new THREE.Sphere();
+
+class View {
+  constructor(pane, camera) {
+    this.pane = pane;
+    this.camera = camera;
+    this.budget = 100000;
+    this.chosen = [];
+    this.dirty = true;
+    camera.matrixWorldAutoUpdate = true;
+  }
+
+  layout(canvasRect) {
+    const r = this.pane.getBoundingClientRect();
+    const next = { x: r.left - canvasRect.left + 1, y: canvasRect.bottom - r.bottom + 1, width: Math.max(r.width - 2, 1), height: Math.max(r.height - 2, 1) };
+    if (!this.rect || Object.keys(next).some((k) => next[k] !== this.rect[k])) this.dirty = true;
+    this.rect = next;
+  }
+
+  prepare() {
+    this.aim();
+    this.camera.updateMatrixWorld();
+    this.camera.matrixWorldInverse.copy(this.camera.matrixWorld).invert();
+    this.matrix = product.multiplyMatrices(this.camera.projectionMatrix, this.camera.matrixWorldInverse).clone();
+    frustum.setFromProjectionMatrix(this.matrix);
+  }
+
+  touches(node) {
+    sphere.center.copy(node.centre);
+    sphere.radius = node.radius;
+    if (!frustum.intersectsSphere(sphere)) return false;
+    const { slab, wall, box } = this.limits ?? {};
+    if (slab && (node.centre.z + node.radius < slab[0] || node.centre.z - node.radius > slab[1])) return false;
+    if (box && !box.outside && !near(box, node.centre, node.radius)) return false;
+    return !(wall && Math.abs(wall[0] * node.centre.x + wall[1] * node.centre.y - wall[2]) > wall[3] + node.radius);
+  }
+
+  // Pixel place of a world point in the pane: [x, y, depth], or null behind the eye.
+  toPixel(p) {
+    const e = this.matrix.elements, w = e[3] * p[0] + e[7] * p[1] + e[11] * p[2] + e[15];
+    if (w <= 1e-9) return null;
+    const x = (e[0] * p[0] + e[4] * p[1] + e[8] * p[2] + e[12]) / w, y = (e[1] * p[0] + e[5] * p[1] + e[9] * p[2] + e[13]) / w;
+    return [((x + 1) / 2) * this.rect.width, ((1 - y) / 2) * this.rect.height, w];
+  }
+
+  // The ray behind a pane pixel, and how wide a pixel is along it: width + slope · distance (m).
+  ray(px, py) {
+    const near = new THREE.Vector3(...this.toScreen(px, py), -1).unproject(this.camera), far = new THREE.Vector3(...this.toScreen(px, py), 1).unproject(this.camera);
+    const flat = this.camera.isOrthographicCamera, from = flat ? near : this.camera.position;
+    return { origin: from.toArray(), direction: far.sub(near).normalize().toArray(), slope: flat ? 0 : 1 / this.focal, width: flat ? this.scale : 0 };
+  }
+
+  toScreen(px, py) {
+    return [(2 * px) / this.rect.width - 1, 1 - (2 * py) / this.rect.height];
+  }
+}
+
+export class PlanView extends View {
+  constructor(pane) {
+    super(pane, new THREE.OrthographicCamera(-1, 1, 1, -1, 0.1, 20000));
+    this.kind = "plan";
+    this.centre = [0, 0];
+    this.scale = 0.05; // metres a pixel
+  }
+  aim() {
+    const c = this.camera, w = (this.rect.width * this.scale) / 2, h = (this.rect.height * this.scale) / 2;
+    Object.assign(c, { left: -w, right: w, top: h, bottom: -h });
+    c.position.set(this.centre[0], this.centre[1], 10000);
+    c.up.set(0, 1, 0);
+    c.lookAt(this.centre[0], this.centre[1], 0);
+    c.updateProjectionMatrix();
+  }
+  pixelsPerMetre() { return 1 / this.scale; }
+  toWorld(px, py) {
+    return [this.centre[0] + (px - this.rect.width / 2) * this.scale, this.centre[1] - (py - this.rect.height / 2) * this.scale];
+  }
+  shift(dx, dy) {
+    this.centre = [this.centre[0] - dx * this.scale, this.centre[1] + dy * this.scale];
+  }
+  zoom(factor, px, py) {
+    const before = this.toWorld(px, py);
+    this.scale = Math.min(Math.max(this.scale * factor, 2e-5), 100);
+    const after = this.toWorld(px, py);
+    this.centre = [this.centre[0] + before[0] - after[0], this.centre[1] + before[1] - after[1]];
+  }
+  fit(box) {
+    this.centre = [(box.min[0] + box.max[0]) / 2, (box.min[1] + box.max[1]) / 2];
+    this.scale = Math.max((box.max[0] - box.min[0]) / (this.rect.width - 40), (box.max[1] - box.min[1]) / (this.rect.height - 90), 1e-3);
+  }
+}
+
+export class SpaceView extends View {
+  constructor(pane) {
+    super(pane, new THREE.PerspectiveCamera(50, 1, 0.1, 5000));
+    this.kind = "space";
+    this.target = new THREE.Vector3();
+    this.distance = 40;
+    this.azimuth = -2.2;
+    this.elevation = 0.62;
+  }
+  aim() {
+    const c = this.camera, ce = Math.cos(this.elevation);
+    c.aspect = this.rect.width / this.rect.height;
+    c.near = Math.max(this.distance / 300, 0.03);
+    c.far = this.distance * 40 + 400;
+    c.up.set(0, 0, 1);
+    c.position.set(this.target.x + this.distance * ce * Math.cos(this.azimuth), this.target.y + this.distance * ce * Math.sin(this.azimuth), this.target.z + this.distance * Math.sin(this.elevation));
+    c.lookAt(this.target);
+    c.updateProjectionMatrix();
+    this.focal = this.rect.height / 2 / Math.tan((c.fov * Math.PI) / 360);
+  }
+  pixelsPerMetre(centre) { return this.focal / Math.max(this.camera.position.distanceTo(centre), this.camera.near); }
+  orbit(dx, dy) {
+    this.azimuth -= dx * 0.006;
+    this.elevation = Math.min(Math.max(this.elevation + dy * 0.006, -1.55), 1.55);
+  }
+  shift(dx, dy) {
+    const step = this.distance / this.focal, e = this.camera.matrixWorld.elements;
+    this.target.x += (-dx * e[0] + dy * e[4]) * step;
+    this.target.y += (-dx * e[1] + dy * e[5]) * step;
+    this.target.z += (-dx * e[2] + dy * e[6]) * step;
+  }
+  zoom(factor, px, py, at) {
+    const next = Math.min(Math.max(this.distance * factor, 0.05), 4000);
+    if (at) this.target.lerp(new THREE.Vector3(...at), Math.min(Math.max(1 - next / this.distance, -0.3), 0.3));
+    this.distance = next;
+  }
+  fit(box) {
+    this.target.set((box.min[0] + box.max[0]) / 2, (box.min[1] + box.max[1]) / 2, (box.min[2] + box.max[2]) / 2);
+    this.distance = 0.82 * Math.hypot(box.max[0] - box.min[0], box.max[1] - box.min[1], box.max[2] - box.min[2]);
+  }
+}
+
+// A second space beside the first: it looks from the same place, in a colouring of its own.
+export class TwinView extends SpaceView {
+  constructor(pane, first) {
+    super(pane);
+    for (const name of ["target", "distance", "azimuth", "elevation"]) Object.defineProperty(this, name, { get: () => first[name], set: (v) => (first[name] = v) });
+    this.mode = "height";
+  }
+  fit() {}
+}
+
+export class SlabView extends View {
+  constructor(pane) {
+    super(pane, new THREE.OrthographicCamera(-1, 1, 1, -1, 0.1, 40000));
+    this.kind = "slab";
+    this.a = [0, 0];
+    this.b = [10, 0];
+    this.along = 5;
+    this.height = 2;
+    this.scale = 0.03;
+    this.thickness = 0.2;
+    this.stretch = 1; // heights are drawn so many times as tall, only on request
+  }
+  get scaleUp() { return this.scale / this.stretch; }
+  // Pane pixel of a height.
+  rowOf(z) { return this.rect.height / 2 - (z - this.height) / this.scaleUp; }
+  // Move the slab sideways, across A to B.
+  step(by) {
+    const [ux, uy] = this.u;
+    for (const p of [this.a, this.b]) { p[0] -= uy * by; p[1] += ux * by; }
+  }
+  get length() { return Math.hypot(this.b[0] - this.a[0], this.b[1] - this.a[1]) || 1; }
+  get u() { return [(this.b[0] - this.a[0]) / this.length, (this.b[1] - this.a[1]) / this.length]; }
+  get plane() {
+    const [ux, uy] = this.u;
+    return [-uy, ux, -uy * this.a[0] + ux * this.a[1], this.thickness / 2];
+  }
+  aim() {
+    const c = this.camera, [ux, uy] = this.u, w = (this.rect.width * this.scale) / 2, h = (this.rect.height * this.scaleUp) / 2;
+    Object.assign(c, { left: -w, right: w, top: h, bottom: -h });
+    const x = this.a[0] + ux * this.along, y = this.a[1] + uy * this.along;
+    c.up.set(0, 0, 1);
+    c.position.set(x + uy * 10000, y - ux * 10000, this.height);
+    c.lookAt(x, y, this.height);
+    c.updateProjectionMatrix();
+  }
+  pixelsPerMetre() { return 1 / this.scale; }
+  toWorld(px, py) {
+    return [this.along + (px - this.rect.width / 2) * this.scale, this.height - (py - this.rect.height / 2) * this.scaleUp];
+  }
+  shift(dx, dy) {
+    this.along -= dx * this.scale;
+    this.height += dy * this.scaleUp;
+  }
+  zoom(factor, px, py) {
+    const before = this.toWorld(px, py);
+    this.scale = Math.min(Math.max(this.scale * factor, 2e-5), 100);
+    const after = this.toWorld(px, py);
+    this.along += before[0] - after[0];
+    this.height += before[1] - after[1];
+  }
+  fit(box) {
+    this.along = this.length / 2;
+    this.height = (box.min[2] + box.max[2]) / 2;
+    this.scale = Math.max(this.length / (this.rect.width - 60), (box.max[2] - box.min[2]) / (this.rect.height - 30), 1e-3);
+  }
+}

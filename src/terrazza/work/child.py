@@ -1,0 +1,32 @@
+"""The process in which operations run: spawned ahead, warmed up, used again, killable with all its helpers."""
+
+import os
+import resource
+
+
+def serve(workspace: str, orders) -> None:
+    """Import what operations need, then run one entry after another as their ids come, and say when each has ended.
+
+    Ends when no more orders can come, and after an error of its own, so that the next entry finds a fresh process.
+    """
+    os.setsid()
+    from terrazza.fleet.lifeline import die_with_parent
+
+    die_with_parent()
+    from terrazza.db.models import Entry
+    from terrazza.db.schema import open_database
+    import terrazza.operations  # noqa: F401
+    from terrazza.later import load_all
+    from terrazza.settings import settings
+    from terrazza.work.runner import fleet, run_entry
+
+    load_all()
+    open_database(workspace)
+    try:
+        while resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 < settings().memory / 3:
+            run_entry(workspace, Entry.get_by_id(orders.recv()))
+            orders.send("ended")
+    except (EOFError, BrokenPipeError):
+        return
+    finally:
+        fleet(workspace).close()

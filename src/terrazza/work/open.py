@@ -1,0 +1,26 @@
+"""Opening a workspace: database, operations, and recovery from whatever was cut off."""
+
+import contextlib
+
+import terrazza.operations  # noqa: F401  (enters all operations into the table)
+from terrazza.db.schema import open_database
+from terrazza.errors import BusyError
+from terrazza.operations import fieldbook
+from terrazza.work.lease import LOOKING, lease
+
+
+def open_workspace(workspace: str) -> int:
+    """Bind the database and recover; returns how many interrupted runs were found."""
+
+    @contextlib.contextmanager
+    def claim(job):
+        with contextlib.ExitStack() as stack:
+            try:
+                stack.enter_context(lease(workspace, job.folder, LOOKING))
+                ours = True
+            except BusyError:
+                ours = False
+            yield ours
+
+    open_database(workspace)
+    return fieldbook.recover(workspace, claim)

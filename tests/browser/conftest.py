@@ -1,0 +1,80 @@
+"""A server with its worker on a workspace of its own, and a page in Debian's Chromium; console errors fail the test."""
+
+import os
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from urllib.parse import urlsplit
+
+import pytest
+from playwright.sync_api import sync_playwright
+
+from tests.conftest import like
+
+FLAGS = ["--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync", "--use-angle=gl-egl", "--ignore-gpu-blocklist"]
+
+
+LOGS: dict[int, str] = {}
+
+
+def free_port() -> int:
+    with socket.socket() as s:
+        s.bind(("127.0.0.1", 0))
+        return s.getsockname()[1]
+
+
+def serve(workspace):
+    """Start ``terrazza serve`` and wait until it answers; returns (process, address)."""
+    port = free_port()
+    with open(f"{workspace}.log", "ab") as log:
+        process = subprocess.Popen([sys.executable, "-m", "terrazza.cli.main", "serve", "--workspace", str(workspace), "--port", str(port)], stdout=log, stderr=log)
+    LOGS[port] = f"{workspace}.log"
+    address = f"http://127.0.0.1:{port}"
+    for _ in range(300):
+        try:
+            urllib.request.urlopen(address, timeout=2).read()
+            return process, address
+        except OSError:
+            time.sleep(0.1)
+            assert process.poll() is None, "the server did not start"
+    raise AssertionError("the server does not answer")
+
+
+@pytest.fixture(scope="session")
+def chromium():
+    with sync_playwright() as p:
+        browser = p.chromium.launch(executable_path=os.environ.get("CHROMIUM", "/usr/bin/chromium"), args=FLAGS)
+        yield browser
+        browser.close()
+
+
+@pytest.fixture
+def page(chromium):
+    page, errors = chromium.new_page(viewport={"width": 1280, "height": 800}), []
+    page.on("console", lambda m: errors.append(m.text) if m.type == "error" and "422" not in m.text and "Status Error Code" not in m.text else None)
+    page.on("pageerror", lambda e: errors.append(str(e)))
+    yield page
+    port = urlsplit(page.url).port
+    page.close()
+    assert not errors, f"{errors}\n{open(LOGS[port]).read()[-6000:] if port in LOGS else ''}"
+
+
+@pytest.fixture(scope="session")
+def viewed(whole, tmp_path_factory):
+    """The finished job behind a server that a worker's tests share; for tests that change nothing."""
+    workspace = like(whole / "ws", tmp_path_factory.mktemp("viewed") / "ws")
+    process, address = serve(workspace)
+    yield address, str(workspace)
+    process.terminate()
+    process.wait(10)
+
+
+@pytest.fixture
+def served(copied):
+    """The finished job behind a server."""
+    process, address = serve(copied)
+    yield address, copied
+    process.terminate()
+    process.wait(10)

@@ -1,0 +1,176 @@
+"""Smaller gestures of the table and the sheets, each judged by state or database."""
+
+import csv
+import io
+
+import numpy as np
+import pytest
+
+from terrazza.db import queries
+from terrazza.db.schema import open_database
+from tests.browser.test_table import ended, entries, idle, last_number, middle, place_of, served_visit
+from tests.run import opened
+
+pytestmark = pytest.mark.browser
+STEPS = ["import", "register", "georeference", "clean", "colorize", "classify", "draw", "deliver"]
+
+
+def test_steps_by_key_and_by_click_keep_the_table(page, viewed):
+    served_visit(page, viewed, "import")
+    page.evaluate("terrazza.marker = 7")
+    for number, step in enumerate(STEPS, 1):
+        page.keyboard.press(str(number))
+        page.wait_for_selector(f"#sheet h1:text-is('{step.capitalize()}')")
+        page.wait_for_selector(f"#terraces a[data-step={step}][aria-current=step]")
+        assert page.url.endswith(step)
+    page.click("#terraces a[data-step=register]")
+    page.wait_for_selector("#sheet h1:text-is('Register')")
+    assert page.evaluate("terrazza.marker") == 7, "changing the sheet must not load the table again"
+    page.go_back()
+    page.wait_for_selector("#sheet h1:text-is('Deliver')")
+
+
+def test_tables_copy_as_csv(page, viewed):
+    served_visit(page, viewed, "register")
+    text = page.evaluate("import('/static/js/tables.js').then(m => m.csv(document.querySelector('table[data-name=ties]')))")
+    rows = list(csv.reader(io.StringIO(text)))
+    open_database(viewed[1])
+    ties = list(opened(viewed[1], queries.job_by(id=1)).facts("tie").values())
+    assert rows[0][:3] == ["Tie", "hold", "RMS mm"] and len(rows) == len(ties) + 1
+    assert rows[1][0] == f"{ties[0]['a']} – {ties[0]['b']}" and float(rows[1][2]) == pytest.approx(ties[0]["rms_mm"], abs=0.051)
+
+
+def test_camera_gestures(page, viewed):
+    served_visit(page, viewed, "register")
+    before = page.evaluate("[terrazza.space.azimuth, terrazza.space.distance, terrazza.plan.scale, terrazza.plan.centre[0], terrazza.slab.height]")
+    x, y = middle(page, "space")
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x + 60, y + 10, steps=4)
+    page.mouse.up()
+    page.mouse.wheel(0, -200)
+    px, py = (int(v) for v in middle(page, "plan"))
+    page.mouse.move(px, py)
+    under = page.evaluate(f"terrazza.plan.toWorld({px} - document.getElementById('plan').getBoundingClientRect().left - 1, {py} - document.getElementById('plan').getBoundingClientRect().top - 1)")
+    page.mouse.wheel(0, -200)
+    page.wait_for_timeout(200)
+    again = page.evaluate(f"terrazza.plan.toWorld({px} - document.getElementById('plan').getBoundingClientRect().left - 1, {py} - document.getElementById('plan').getBoundingClientRect().top - 1)")
+    assert np.allclose(under, again, atol=1e-6), "the place under the pointer stays there"
+    page.mouse.move(px + 100, py + 100)
+    page.mouse.down()
+    page.mouse.move(px + 130, py + 100, steps=3)
+    page.mouse.up()
+    after = page.evaluate("[terrazza.space.azimuth, terrazza.space.distance, terrazza.plan.scale, terrazza.plan.centre[0], terrazza.slab.height]")
+    assert after[0] == pytest.approx(before[0] - 60 * 0.006) and after[1] < before[1] and after[2] < before[2] and after[3] != before[3]
+    page.keyboard.press("f")
+    assert page.evaluate("terrazza.plan.scale") == pytest.approx(before[2])
+
+
+def test_the_section_line_and_the_slab_band_are_dragged(page, viewed):
+    served_visit(page, viewed, "register")
+    start = page.evaluate("terrazza.slab.b.slice()")
+    handle = page.locator("#plan-marks .handle[data-end=b]").bounding_box()
+    page.mouse.move(handle["x"] + 5, handle["y"] + 5)
+    page.mouse.down()
+    page.mouse.move(handle["x"] + 45, handle["y"] + 35, steps=4)
+    page.mouse.up()
+    idle(page)
+    end, scale = page.evaluate("terrazza.slab.b.slice()"), page.evaluate("terrazza.plan.scale")
+    assert np.allclose(np.subtract(end, start), [40 * scale, -30 * scale], atol=2 * scale)
+    band, height = page.locator("#slab-marks .band").bounding_box(), page.evaluate("terrazza.slabHeight")
+    page.mouse.move(band["x"] + 200, band["y"] + band["height"] / 2)
+    page.mouse.down()
+    page.mouse.move(band["x"] + 200, band["y"] + band["height"] / 2 - 20, steps=4)
+    page.mouse.up()
+    assert page.evaluate("terrazza.slabHeight") - height == pytest.approx(20 * page.evaluate("terrazza.slab.scale"), rel=0.15)
+
+
+def test_what_is_switched_off_is_neither_picked_nor_cut(page, served):
+    address, workspace = served
+    served_visit(page, served, "clean")
+    page.evaluate("terrazza.cloud.hiddenScans = new Set([1,2,3,4,6,7,8]); terrazza.cloud.hiddenClasses = new Set([2]); terrazza.cloud.paintClasses(); terrazza.dirty()")
+    idle(page)
+    x, y = place_of(page, "plan", 5)
+    for dx in range(-40, 60, 20):
+        page.mouse.click(x + dx, y + 17)
+        page.wait_for_timeout(250)
+        picked = page.evaluate("terrazza.picked && [terrazza.picked.scan, terrazza.picked.class]")
+        assert picked is None or (picked[0] == 5 and picked[1] != 2)
+    number = last_number(workspace)
+    page.keyboard.press("o")
+    page.mouse.move(x - 60, y - 60)
+    page.mouse.down()
+    for dx, dy in ((60, -60), (60, 60), (-60, 60)):
+        page.mouse.move(x + dx, y + dy, steps=4)
+    page.mouse.up()
+    page.click("#action button:has-text('inside')")
+    ended(page, number + 1)
+    entry = entries(workspace)[-1]
+    assert entry.params["scans"] == [5] and 2 not in entry.params["classes"] and entry.figures["points"] > 50
+    cloud = opened(workspace, queries.job_by(id=1)).cloud(5)
+    assert not (np.asarray(cloud.read("class"))[np.asarray(cloud.read("cut")) == entry.number] == 2).any()
+
+
+def test_control_is_changed_in_its_table(page, served):
+    address, workspace = served
+    served_visit(page, served, "georeference")
+    number = last_number(workspace)
+    page.click("table[data-name=control] tr.check button")
+    ended(page, number + 1)
+    page.select_option("table[data-name=control] tbody tr:first-child select", "0")
+    ended(page, number + 2)
+    open_database(workspace)
+    control = opened(workspace, queries.job_by(id=1)).facts("control")
+    assert not any(c["check"] for c in control.values()) and control["L1"]["targets"] == [] and control["L1"]["how"] == "by hand"
+    assert page.inner_text("table[data-name=control] tbody tr:first-child").count("no target") == 1
+    page.click("summary:has-text('Targets')")
+    page.click("figure:has-text('T1') button >> nth=0")
+    ended(page, number + 3)
+    assert opened(workspace, queries.job_by(id=1)).get("target", 1)["dropped"]
+
+
+def test_running_work_shows_itself_and_is_cancelled(page, served):
+    address, workspace = served
+    served_visit(page, served, "register")
+    number = last_number(workspace)
+    page.click("button:has-text('Register all scans again')")
+    page.wait_for_selector("#strip .running .stop", timeout=20_000)
+    page.wait_for_timeout(1500)
+    page.click("#strip .running .stop")
+    ended(page, number + 1, "cancelled", 30_000)
+    assert entries(workspace)[-1].state == "cancelled"
+
+
+def test_picked_point_becomes_the_origin(page, served):
+    address, workspace = served
+    served_visit(page, served, "georeference")
+    page.click("summary:has-text('Without control')")
+    x, y = place_of(page, "plan", 5)
+    page.mouse.click(x + 25, y + 20)
+    page.wait_for_function("document.querySelector('#sheet input[name=origin]').value !== ''")
+    at = page.evaluate("terrazza.picked.at")
+    number = last_number(workspace)
+    page.click("button:has-text('Level and turn')")
+    ended(page, number + 1)
+    open_database(workspace)
+    job = opened(workspace, queries.job_by(id=1))
+    assert job.get("frame")["how"] == "level"
+    origin = entries(workspace)[-1].params["origin"]
+    from terrazza.core.geometry import rigid
+
+    assert np.allclose(rigid.apply(job.frame, np.array([origin]))[0], 0, atol=1e-9) and len(at) == 3
+
+
+def test_dusk_marks_and_point_size_by_key(page, viewed):
+    served_visit(page, viewed, "register")
+    page.keyboard.press("n")
+    assert "dusk" in page.get_attribute("body", "class")
+    assert page.locator("#plan-marks .station").count() == 8
+    page.keyboard.press("h")
+    page.wait_for_timeout(200)
+    assert page.locator("#plan-marks .station").count() == 0
+    size = page.evaluate("terrazza.size")
+    page.keyboard.press("+")
+    assert page.evaluate("terrazza.size") > size
+    page.keyboard.press("c")
+    assert page.evaluate("terrazza.mode") != "intensity"

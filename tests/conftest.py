@@ -1,0 +1,140 @@
+"""Shared fixtures: the simulated field work (built once for all workers) and a job that went through the whole recipe."""
+
+import contextlib
+import fcntl
+import io
+import os
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+from types import SimpleNamespace
+
+import pytest
+
+ROOT = Path(__file__).parent.parent
+REFERENCES = Path(__file__).parent / "references"
+RECIPE = ROOT / "docs" / "recipes" / "whole-job.toml"
+DENSITY, PHOTO = 0.6, 1024
+
+
+def once(folder: Path, make) -> Path:
+    """Make ``folder`` once, whichever worker comes first."""
+    with open(f"{folder}.lock", "w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not folder.exists():
+            partial = Path(f"{folder}.making")
+            shutil.rmtree(partial, ignore_errors=True)
+            make(partial)
+            partial.rename(folder)
+    return folder
+
+
+@pytest.fixture(scope="session")
+def shared(tmp_path_factory):
+    base = tmp_path_factory.getbasetemp()
+    return base.parent if os.environ.get("PYTEST_XDIST_WORKER") else base
+
+
+def make_field(shared: Path) -> Path:
+    from terrazza.demo import build
+
+    return once(shared / "field", lambda p: build.build(str(p), density=DENSITY, photo_width=PHOTO))
+
+
+def make_whole(shared: Path, field: Path) -> Path:
+    def make(folder):
+        folder.mkdir()
+        files = [field / "settegradini-house.e57", field / "settegradini-garden.e57"]
+        done = terrazza("run", RECIPE, "--workspace", folder / "ws", "--job", "Whole", "--figures", folder / "out.json", "--out", folder / "out", *files)
+        assert done.returncode == 0, done.stderr
+        (folder / "stderr.txt").write_text(done.stderr)
+
+    return once(shared / "whole", make)
+
+
+def pytest_sessionstart(session):
+    """A run of everything makes the shared job first, over all cores, so that its workers neither wait for it nor compile the same kernels side by side."""
+    if session.config.args_source == pytest.Config.ArgsSource.TESTPATHS and session.config.getoption("numprocesses") and "PYTEST_XDIST_WORKER" not in os.environ:
+        base = session.config._tmp_path_factory.getbasetemp()
+        make_whole(base, make_field(base))
+
+
+@pytest.fixture(scope="session")
+def field(shared):
+    """The demo's field data at 0.6 of its density, with small photos."""
+    return make_field(shared)
+
+
+def terrazza(*words, **more):
+    """Run the command line in a process of its own; returns it, finished, with its output as text."""
+    return subprocess.run([sys.executable, "-m", "terrazza.cli.main", *map(str, words)], capture_output=True, text=True, **more)
+
+
+def command(*words):
+    """Run the command line in this process: returncode, stdout and stderr as the shell would see them."""
+    from terrazza.cli.main import main
+
+    out, err, code, before = io.StringIO(), io.StringIO(), 0, sys.argv
+    sys.argv = ["terrazza", *map(str, words)]
+    try:
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            main()
+    except SystemExit as ended:
+        code = ended.code or 0
+    finally:
+        sys.argv = before
+    return SimpleNamespace(returncode=code, stdout=out.getvalue(), stderr=err.getvalue())
+
+
+@pytest.fixture(scope="session")
+def whole(shared, field):
+    """A folder with ``ws`` (a workspace whose job “Whole” ran the whole recipe), ``out.json`` and ``out``; never to be written to."""
+    return make_whole(shared, field)
+
+
+@pytest.fixture
+def workspace(tmp_path):
+    """An empty workspace, opened."""
+    from terrazza.work.open import open_workspace
+
+    open_workspace(str(tmp_path / "ws"))
+    return str(tmp_path / "ws")
+
+
+def like(workspace: Path, copy: Path) -> Path:
+    """A copy of a workspace: points and pictures, which are never changed in place, are linked, all else is copied."""
+    shutil.copytree(workspace, copy, copy_function=lambda a, b: os.link(a, b) if a.endswith((".npy", ".jpg", ".png")) else shutil.copy2(a, b))
+    return copy
+
+
+@pytest.fixture
+def copied(whole, tmp_path):
+    """A copy of the finished workspace that a test may change."""
+    from terrazza.work.open import open_workspace
+
+    like(whole / "ws", tmp_path / "ws")
+    open_workspace(str(tmp_path / "ws"))
+    return str(tmp_path / "ws")
+
+
+@pytest.fixture(scope="session")
+def shelf(whole, tmp_path_factory):
+    """This worker's own copy of the finished workspace, for reading; nobody opens the one that all copies are made of."""
+    return like(whole / "ws", tmp_path_factory.mktemp("shelf") / "ws")
+
+
+@pytest.fixture
+def reading(shelf):
+    """The finished job, open for reading."""
+    from terrazza.db.queries import job_by
+    from terrazza.operations.job import Job
+    from terrazza.work.open import open_workspace
+
+    open_workspace(str(shelf))
+    return Job(str(shelf), job_by(name="Whole"))
+
+
+def pytest_collection_modifyitems(items):
+    """The longest tests first, so that no worker is left with one when the others have finished."""
+    items.sort(key=lambda item: (0 if "by_mouse" in item.name else 1 if "browser" in item.keywords else 2 if "crash" in item.nodeid else 3))

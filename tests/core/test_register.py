@@ -1,0 +1,182 @@
+"""Registration: cloud fit against a general-purpose library, plan match and network against simulated truth with known noise."""
+
+import numpy as np
+import pytest
+import small_gicp
+from scipy import stats
+
+from terrazza.core.geometry import rigid
+from terrazza.core.register import cloud_fit, linking, network, surface, targets
+from terrazza.core.register.plan_match import PlanShape, candidates, judge
+from terrazza.demo import build, settegradini
+from terrazza.errors import InputError
+from terrazza.formats import e57
+from tests import scenes
+
+
+@pytest.fixture(scope="module")
+def rooms():
+    poses = scenes.room_poses()
+    clouds = [scenes.scan_room(p, seed=k)["xyz"] for k, p in enumerate(poses)]
+    return poses, clouds, [surface.prepare(c) for c in clouds]
+
+
+@pytest.fixture(scope="module")
+def demo_pair(field):
+    import json
+
+    truth = json.loads((field / "truth" / "truth.json").read_text())
+    path = str(field / "settegradini-house.e57")
+    clouds = [np.concatenate([c["xyz"] for c in e57.read_points(path, k)]) for k in (0, 1)]
+    return clouds, rigid.inverse(np.array(truth["poses"][0])) @ np.array(truth["poses"][1])
+
+
+def test_cloud_fit_is_as_good_as_the_library(demo_pair):
+    """Point to plane on the same pair from the same start: equal to a tenth of a millimetre, or nearer to the truth."""
+    clouds, truth = demo_pair
+    start = rigid.step(truth, np.radians([0.1, -0.1, 0.8]), np.array([0.08, -0.05, 0.04]), truth[:3, 3])
+    mine = cloud_fit.fit(surface.prepare(clouds[0]), surface.prepare(clouds[1]), start)
+    target, tree = small_gicp.preprocess_points(clouds[0], downsampling_resolution=0.06)
+    source, _ = small_gicp.preprocess_points(clouds[1], downsampling_resolution=0.06)
+    pose = start
+    for reach in (0.3, 0.1, 0.05):
+        pose = small_gicp.align(target, source, tree, init_T_target_source=pose, registration_type="PLANE_ICP", max_correspondence_distance=reach).T_target_source
+    error, theirs = rigid.difference(mine.pose, truth), rigid.difference(pose, truth)
+    assert error[0] < theirs[0] + 1e-4, f"ours {error[0] * 1000:.2f} mm, theirs {theirs[0] * 1000:.2f} mm"
+    assert error[0] < 0.002 and np.degrees(error[1]) < 0.02
+    assert 0.001 < mine.rms < 0.004, "the RMS says what the range noise is"
+    assert mine.converged and 0.2 < mine.overlap <= 1
+
+
+@pytest.mark.parametrize("off", [0.02, 0.15, 0.35])
+def test_cloud_fit_finds_back_from_a_wide_start(rooms, off):
+    poses, _, faces = rooms
+    truth = rigid.inverse(poses[0]) @ poses[1]
+    start = rigid.step(truth, np.array([0, 0, off / 10]), np.array([off, -off / 2, off / 3]), truth[:3, 3])
+    fit = cloud_fit.fit(faces[0], faces[1], start)
+    shift, turn = rigid.difference(fit.pose, truth)
+    assert shift < 0.001 and np.degrees(turn) < 0.02
+    assert 0.0012 < fit.rms < 0.004
+    assert sum(fit.hold()[k] for k in "xyz") == pytest.approx(1.0)
+
+
+def test_a_corridor_is_said_to_slide():
+    """Two walls, a floor and a ceiling hold nothing along the corridor."""
+    rng = np.random.default_rng(0)
+    x = rng.uniform(-8, 8, 60000)
+    side = rng.integers(0, 4, 60000)
+    across, up = rng.uniform(-1, 1, 60000), rng.uniform(-1.4, 1.2, 60000)
+    y, z = np.select([side == 0, side == 1], [-1.0, 1.0], across), np.select([side == 2, side == 3], [-1.4, 1.2], up)
+    face = surface.prepare(np.c_[x, y, z] + rng.normal(0, 0.002, (60000, 3)))
+    fit = cloud_fit.fit(face, face, np.eye(4))
+    direction, share = cloud_fit.weak_direction(fit.information)
+    assert abs(direction[0]) > 0.99 and share < 0.01
+
+
+def test_cloud_fit_without_overlap_says_so(rooms):
+    _, _, faces = rooms
+    with pytest.raises(InputError, match="too little in common"):
+        cloud_fit.fit(faces[0], faces[1], rigid.make(np.eye(3), np.array([60.0, 0, 0])))
+
+
+@pytest.mark.parametrize("pair", [(0, 1), (0, 2), (1, 2)])
+def test_plan_match_finds_the_true_pose_first(rooms, pair):
+    poses, _, faces = rooms
+    a, b = (PlanShape(faces[k]) for k in pair)
+    truth = rigid.inverse(poses[pair[0]]) @ poses[pair[1]]
+    best = candidates(a, b)[0]
+    shift, turn = rigid.difference(best.pose, truth)
+    assert shift < 0.3 and np.degrees(turn) < 2.5
+    assert judge(a, b, truth, 0.12).against < 0.01 < judge(a, b, rigid.step(truth, np.zeros(3), np.array([1.5, 0, 0]), truth[:3, 3]), 0.12).against
+
+
+def test_link_places_all_from_nothing_and_from_a_start(rooms):
+    poses, _, faces = rooms
+    shapes = [PlanShape(f) for f in faces]
+    for start in ({}, {1: poses[1]}):
+        linked = linking.link(faces, shapes, start)
+        assert len(linked.islands) == 1
+        for k in (1, 2):
+            shift, _ = rigid.difference(rigid.inverse(linked.poses[0]) @ linked.poses[k], rigid.inverse(poses[0]) @ poses[k])
+            assert shift < 0.3
+        if start:
+            assert np.allclose(linked.poses[1], poses[1])
+
+
+def test_a_scan_of_another_room_stays_an_island(rooms):
+    _, _, faces = rooms
+    rng = np.random.default_rng(3)
+    elsewhere = rng.normal(0, 1, (40000, 3))
+    elsewhere *= (4 + rng.uniform(0, 3, 40000) / 3)[:, None] / np.linalg.norm(elsewhere, axis=1)[:, None]
+    faces = [faces[0], faces[1], surface.prepare(elsewhere)]
+    linked = linking.link(faces, [PlanShape(f) for f in faces], {})
+    assert linked.poses[2] is None and [0, 1] in linked.islands
+
+
+def _simulated(seed):
+    """One room field work: errors of the free poses and their reported joint covariance."""
+    poses = scenes.room_poses(seed)
+    rng = np.random.default_rng(seed + 500)
+    clouds = []
+    for k, p in enumerate(poses):
+        xyz = scenes.scan_room(p, rows=200, columns=480, seed=1000 * seed + k)["xyz"]
+        clouds.append(xyz * (1 + rng.normal(0, 0.0003) / np.linalg.norm(xyz, axis=1))[:, None])
+    start = [rigid.step(p, rng.normal(0, 0.0005, 3), rng.normal(0, 0.004, 3), p[:3, 3]) if k else p for k, p in enumerate(poses)]
+    adjusted = network.solve(clouds, start, {0})
+    errors = [np.r_[rigid.vector_from(a[:3, :3] @ t[:3, :3].T), a[:3, 3] - t[:3, 3]] for a, t in zip(adjusted.poses[1:], poses[1:])]
+    return np.concatenate(errors), adjusted
+
+
+def test_network_covariance_agrees_with_the_errors_made():
+    """Five simulated rooms, range biases included: the squared errors in units of their covariance follow chi-square, from both sides."""
+    values, worst = [], 0.0
+    for seed in range(5):
+        errors, adjusted = _simulated(seed)
+        joint = adjusted.joint[6:, 6:]
+        values.append(errors @ np.linalg.solve(joint, errors))
+        worst = max(worst, np.abs(errors[[3, 4, 5, 9, 10, 11]]).max())
+        assert adjusted.redundancy > 100 and 0.9 < adjusted.variance_factor < 3
+    low, high = stats.chi2.ppf([0.0005, 0.9995], 12 * len(values))
+    assert low < sum(values) < high, f"sum {sum(values):.0f}, expected {12 * len(values)}"
+    assert worst < 0.003
+
+
+def test_network_refuses_a_scan_that_nothing_holds(rooms):
+    poses, clouds, _ = rooms
+    far = [*poses[:2], rigid.make(np.eye(3), np.array([500.0, 0, 0]))]
+    patches = network.collect(clouds, far)
+    with pytest.raises(InputError, match="do not hold every scan"):
+        network.adjust(patches, far, {0})
+
+
+def test_network_survives_a_moved_thing(rooms):
+    """A big box that only one scan saw does not pull the poses."""
+    poses, clouds, _ = rooms
+    rng = np.random.default_rng(1)
+    box = np.c_[np.full(4000, 1.1), rng.uniform(-1, 1, 4000), rng.uniform(-1, 0.5, 4000)]
+    adjusted = network.adjust(network.collect([clouds[0], np.concatenate([clouds[1], box]), clouds[2]], poses), poses, {0})
+    for a, t in zip(adjusted.poses, poses):
+        assert rigid.difference(a, t)[0] < 0.0015
+
+
+@pytest.mark.parametrize("k", [6])
+def test_checkerboard_centres_are_where_they_hang(k):
+    """Each set-up's boards within 9 m at moderate incidence, in full density: found, and within four sigmas (range bias included)."""
+    from terrazza.instruments.scanner import sweep
+
+    work, world = build.field_work(), settegradini.build()
+    data = sweep(world, work.poses[k], work.setups[k], k, 700 + k)
+    ok = data["valid"]
+    found = targets.checkerboards(data["row"][ok].astype(np.int64), data["column"][ok].astype(np.int64), np.stack([data["x"], data["y"], data["z"]], 1)[ok], data["intensity"][ok])
+    assert found
+    boards = np.array(list(settegradini.board_centres().values()))
+    for target in found:
+        place = rigid.apply(work.poses[k], target.centre[None])[0]
+        off = np.linalg.norm(boards - place, axis=1).min()
+        assert off < 4 * np.hypot(target.sigma * np.sqrt(3), 0.0005), f"{off * 1000:.2f} mm at σ {target.sigma * 1000:.2f}"
+        assert 0.75 < target.fit <= 1 and target.points >= 16 and 0 <= target.incidence < np.pi / 2
+
+
+def test_no_checkerboards_in_a_plain_room():
+    data = scenes.scan_room(scenes.room_poses()[0])
+    assert targets.checkerboards(data["row"].astype(np.int64), data["column"].astype(np.int64), data["xyz"], np.full(len(data["xyz"]), 20000)) == []

@@ -1,0 +1,207 @@
+"""Undo, cuts in any order, stale entries, recovery and sweeping."""
+
+import contextlib
+import os
+import threading
+
+import numpy as np
+import pytest
+
+from terrazza.db import queries
+from terrazza.db.models import Entry
+from terrazza.errors import BusyError, NotFound, ParamsError, StateError
+from terrazza.operations import fieldbook
+from terrazza.work.lease import LOOKING, lease
+from terrazza.work.open import open_workspace
+from tests import scenes
+from tests.run import must, opened, perform
+
+
+@pytest.fixture
+def room(workspace, tmp_path):
+    """A job with three unplaced scans of a room."""
+    scenes.write_room(tmp_path / "Saal mit Ä.e57", rows=60, columns=140)
+    row = queries.create_job(workspace, "Saal Ä")
+    must(workspace, row, "import.files", files=[str(tmp_path / "Saal mit Ä.e57")])
+    return workspace, row
+
+
+@pytest.fixture
+def posed(workspace, tmp_path):
+    scenes.write_room(tmp_path / "posed.e57", posed=True, rows=60, columns=140)
+    row = queries.create_job(workspace, "Posed")
+    must(workspace, row, "import.files", files=[str(tmp_path / "posed.e57")])
+    return workspace, row
+
+
+ALL = [[-2, -2], [2, -2], [2, 2], [-2, 2]]
+
+
+def above(z, sign=1.0):
+    """A view whose screen y is height over ``z``, so that an outline takes what lies above (or below) it."""
+    return [[0, 0, 0, 0], [0, 0, sign, -sign * z - 0.0], [0, 0, 0, 0], [0, 0, 0, 1]]
+
+
+UPPER = [[-1, 0], [1, 0], [1, 9], [-1, 9]]
+
+
+def cuts(workspace, row):
+    job = opened(workspace, row)
+    return {s.id: np.array(job.cloud(s.id).values("cut", 0)) for s in job.scans()}
+
+
+def test_cuts_come_back_in_any_order(posed):
+    workspace, row = posed
+    first = must(workspace, row, "clean.outline", view=above(2.0), polygon=UPPER)
+    second = must(workspace, row, "clean.outline", view=above(1.0), polygon=UPPER)
+    third = must(workspace, row, "clean.outliers")
+    assert first["points"] > 100 and second["points"] > 100
+    state = cuts(workspace, row)
+    job = opened(workspace, row)
+    for s in job.scans():
+        z = (job.cloud(s.id).xyz() @ s.pose[:3, :3].T + s.pose[:3, 3])[:, 2]
+        assert ((state[s.id] == first["cut"]) == (z > 2.0)).all(), "a later cut never claims a point already cut"
+        assert ((state[s.id] == second["cut"]) == ((z > 1.0) & (z <= 2.0))).all()
+    must(workspace, row, "clean.put_back", cut=first["cut"])
+    after = cuts(workspace, row)
+    for k in state:
+        assert (after[k] == np.where(state[k] == first["cut"], 0, state[k])).all()
+    assert queries.entry_of(row, first["cut"]).state == "undone"
+    must(workspace, row, "clean.put_back", cut=third["cut"])
+    must(workspace, row, "clean.put_back", cut=second["cut"])
+    assert all((v == 0).all() for v in cuts(workspace, row).values())
+
+
+@pytest.mark.parametrize("number", [1, 99])
+def test_no_such_cut(posed, number):
+    workspace, row = posed
+    entry = perform(workspace, row, "clean.put_back", cut=number)
+    assert entry.state == "failed" and "no cut" in entry.message
+
+
+def test_undo_moves_pointers_back_in_the_right_order(posed):
+    workspace, row = posed
+    before = {s.id: s.pose for s in opened(workspace, row).scans()}
+    must(workspace, row, "register.set_pose", scan=1, x=1, y=2, z=3, heading_deg=10)
+    must(workspace, row, "register.set_pose", scan=1, x=4, y=5, z=6, heading_deg=20)
+    one, two = (queries.entry_of(row, n) for n in (2, 3))
+    with pytest.raises(StateError, match="Undo entry 3"):
+        fieldbook.undo(one)
+    fieldbook.undo(two)
+    assert np.allclose(opened(workspace, row).scan(1).pose[:3, 3], [1, 2, 3])
+    fieldbook.undo(one)
+    assert np.allclose(opened(workspace, row).scan(1).pose, before[1])
+    with pytest.raises(StateError, match="undone"):
+        fieldbook.undo(one)
+
+
+def test_import_is_undone_only_before_its_scans_are_used(posed):
+    workspace, row = posed
+    must(workspace, row, "register.leave_out", scan=2)
+    with pytest.raises(StateError, match="Undo entry 2"):
+        fieldbook.undo(queries.entry_of(row, 1))
+    fieldbook.undo(queries.entry_of(row, 2))
+    fieldbook.undo(queries.entry_of(row, 1))
+    job = opened(workspace, row)
+    assert job.scans() == [] and job.facts("column") == {}
+    fieldbook.sweep(workspace, row)
+    assert not os.listdir(os.path.join(job.folder, "scans"))
+
+
+def test_stale_entries_say_what_is_newer(copied):
+    row = queries.job_by(name="Whole")
+    assert fieldbook.stale(row) == {} or "E57" not in str(fieldbook.stale(row))
+    must(copied, row, "register.set_pose", scan=3, x=4200, y=8830, z=315, heading_deg=5)
+    stale = fieldbook.stale(row)
+    operations = {queries.entry_of(row, n).operation for n in stale}
+    assert {"georeference.control", "draw.plan_slab", "deliver.laz"} <= operations and "import.files" not in operations
+
+
+def test_failures_leave_the_job_as_it_was(posed):
+    workspace, row = posed
+    version, files = queries.state_version(row.id), sorted(os.listdir(os.path.join(opened(workspace, row).folder, "scans", "1")))
+    for operation, params, words in [("georeference.control", {"control": "/no/such.csv"}, "not there"), ("classify.height_bands", {}, "No ground"), ("colorize.photos", {}, "no photos"),
+                                     ("deliver.dxf", {}, "Nothing is drawn"), ("deliver.laz", {"classes": [9]}, "No point is left"), ("register.cloud_fit", {"scan": 1, "neighbour": 1}, "itself"),
+                                     ("register.set_pose", {"scan": 9, "x": 0, "y": 0, "z": 0, "heading_deg": 0}, "no scan 9"), ("draw.plan_slab", {"height": 900.0}, "holds only")]:
+        entry = perform(workspace, row, operation, **params)
+        assert entry.state == "failed" and words in entry.message and entry.hint, (operation, entry.message)
+    assert queries.state_version(row.id) == version
+    assert sorted(os.listdir(os.path.join(opened(workspace, row).folder, "scans", "1"))) == files
+
+
+def test_a_cancelled_run_leaves_the_job_as_it_was(posed):
+    workspace, row = posed
+    entry = queries.add_entry(row, "clean.outliers", 1, {})
+    Entry.update(cancel=True).where(Entry.id == entry.id).execute()
+    from terrazza.work.runner import run_entry
+
+    class Always:
+        def advance(self, *_):
+            return None
+
+    import terrazza.work.runner as runner
+
+    runner.EVERY, old = 0.0, runner.EVERY
+    try:
+        done = run_entry(workspace, entry, Always())
+    finally:
+        runner.EVERY = old
+    assert done.state == "cancelled"
+    assert all((v == 0).all() for v in cuts(workspace, row).values())
+
+
+def test_one_worker_a_job(posed):
+    workspace, row = posed
+    with lease(workspace, row.folder, "a test"):
+        entry = perform(workspace, row, "clean.outliers")
+        assert entry.state == "failed" and "a test" in entry.message
+        with pytest.raises(BusyError), lease(workspace, row.folder, "another"):
+            pass
+    with lease(workspace, row.folder, "another"):
+        pass
+
+
+def test_a_passing_look_is_waited_for(posed):
+    """Another program that starts on the workspace looks at each job for a moment; that must not fail a run."""
+    workspace, row = posed
+    with contextlib.ExitStack() as look:
+        look.enter_context(lease(workspace, row.folder, LOOKING))
+        threading.Timer(0.4, look.close).start()
+        assert must(workspace, row, "import.edit_scan", scan=1, name="Patience")
+
+
+def test_recovery_marks_and_sweeps(posed):
+    workspace, row = posed
+    folder = os.path.join(opened(workspace, row).folder, "scans", "1")
+    entry = queries.add_entry(row, "clean.outliers", 1, {}, state="running")
+    stray = os.path.join(folder, f"cut.0.e{entry.number}.npy")
+    np.save(stray, np.zeros(3))
+    with lease(workspace, row.folder, "a live run"):
+        assert open_workspace(workspace) == 0 and os.path.exists(stray), "a live run is left alone"
+    assert open_workspace(workspace) == 1
+    assert not os.path.exists(stray)
+    assert queries.entry_of(row, entry.number).state == "interrupted"
+    assert must(workspace, row, "clean.outliers")["of"] > 1000
+
+
+def test_job_names(workspace):
+    from terrazza.errors import InputError
+
+    queries.create_job(workspace, "  Settegradini   2026 ")
+    for name, words in [("Settegradini 2026", "exists already"), ("", "needs a name"), ("x" * 121, "121 characters")]:
+        with pytest.raises(InputError, match=words):
+            queries.create_job(workspace, name)
+    with pytest.raises(NotFound, match="no job"):
+        queries.job_by(name="else")
+
+
+@pytest.mark.parametrize(("operation", "values", "words"), [
+    ("clean.outliers", {"neighbours": 0}, "greater than or equal to 1"), ("clean.outliers", {"neighbors": 4}, "no parameter “neighbors”"), ("clean.outliers", {"deviations": "many"}, "valid number"),
+    ("register.set_pose", {"scan": 1}, "“x”: Field required"), ("deliver.laz", {"scale": float("nan")}, "finite"), ("clean.outline", {"view": [[1, 0, 0, 0]], "polygon": ALL}, "view"),
+])
+def test_parameters_are_refused_by_name_and_rule(operation, values, words):
+    from terrazza.operations.base import find
+
+    with pytest.raises(ParamsError, match=operation) as caught:
+        find(operation).check(values)
+    assert words in caught.value.message

@@ -1,0 +1,83 @@
+"""The architecture, held by tests: imports go one way, everything public says what it does."""
+
+import ast
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import terrazza.operations  # noqa: F401
+from terrazza.operations.base import GROUPS, STEPS, all_operations, describe
+
+SOURCE = Path(__file__).parent.parent / "src" / "terrazza"
+ALLOWED = {
+    "errors": set(), "files": set(), "later": set(), "units": {"errors"}, "settings": set(), "core": {"errors", "units"}, "store": {"errors", "units", "files", "core"}, "formats": {"errors", "units", "files", "core"},
+    "instruments": {"errors", "units", "core"}, "db": {"errors"}, "fleet": {"errors"},
+    "operations": {"errors", "units", "files", "core", "store", "formats", "instruments", "db", "fleet"}, "demo": {"errors", "units", "core", "store", "formats", "instruments", "db", "fleet"},
+    "work": {"errors", "units", "settings", "core", "store", "formats", "instruments", "db", "fleet", "operations"},
+    "web": {"errors", "units", "settings", "core", "store", "formats", "db", "fleet", "operations", "work"},
+    "cli": {"errors", "units", "settings", "core", "store", "formats", "db", "fleet", "operations", "work", "web", "demo"},
+}
+FILES = sorted(p for p in SOURCE.rglob("*.py") if p.name != "__init__.py" or p.parent != SOURCE)
+
+
+def imported(tree):
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Import):
+            yield from (a.name for a in node.names)
+        elif isinstance(node, ast.ImportFrom) and node.module:
+            yield node.module
+        elif isinstance(node, ast.Call) and getattr(node.func, "id", "") == "later":
+            yield node.args[0].value
+
+
+@pytest.mark.parametrize("path", FILES, ids=lambda p: str(p.relative_to(SOURCE)))
+def test_imports_go_one_way(path):
+    layer = path.relative_to(SOURCE).parts[0].removesuffix(".py")
+    for name in imported(ast.parse(path.read_text())):
+        parts = name.split(".")
+        if parts[0] == "terrazza" and len(parts) > 1 and parts[1] not in {layer, "later"}:
+            assert parts[1] in ALLOWED[layer], f"{layer} must not import {name}"
+        if layer in {"core", "store", "formats", "instruments", "fleet"}:
+            assert parts[0] not in {"fastapi", "peewee", "jinja2", "huey", "typer"}, f"{layer} must not import {name}"
+        if layer == "db":
+            assert parts[0] != "numpy"
+
+
+def test_core_loads_without_web_or_database():
+    code = "import terrazza.core, terrazza.core.register.linking, terrazza.core.georef.fit, sys; assert not {'fastapi', 'peewee', 'huey'} & set(sys.modules)"
+    assert subprocess.run([sys.executable, "-c", code]).returncode == 0
+
+
+@pytest.mark.parametrize("module", ["terrazza.cli.main", "terrazza.web.app"])
+def test_starting_waits_for_no_computation(module):
+    """What only operations need is imported by the process that runs them."""
+    code = f"import {module}, sys; slow = {{'numba', 'scipy', 'laspy', 'pye57', 'pyproj', 'ezdxf', 'reportlab'}} & set(sys.modules); assert not slow, slow"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr
+
+
+@pytest.mark.parametrize("path", FILES, ids=lambda p: str(p.relative_to(SOURCE)))
+def test_modules_say_what_they_are(path):
+    tree = ast.parse(path.read_text())
+    if tree.body:
+        assert ast.get_docstring(tree), f"{path} has no docstring"
+    long = [n.name for n in ast.walk(tree) if isinstance(n, ast.FunctionDef) and n.end_lineno - n.lineno > 95]
+    assert not long, f"too long to read: {long}"
+    assert len(path.read_text().splitlines()) <= 400
+
+
+@pytest.mark.parametrize("operation", all_operations(), ids=lambda o: o.name)
+def test_operations_are_documented(operation):
+    about = describe(operation)
+    assert about["help"] and about["title"] and about["step"] in GROUPS
+    assert operation.name.split(".")[0] in ({operation.step.lower()} if operation.step in STEPS else {"measure", "pins", "boxes", "table", "deliver"})
+    for row in about["params"]:
+        assert row["title"], row
+        if row["type"] in {"number"} and row["name"] not in {"rounds"}:
+            assert row["unit"] or row["help"], f"{operation.name}.{row['name']} has neither unit nor help"
+
+
+def test_steps_have_operations():
+    assert {o.step for o in all_operations()} == set(GROUPS)

@@ -1,0 +1,279 @@
+"""Pages, partials and the binary scene, through the application without a browser."""
+
+import time
+import zipfile
+
+import numpy as np
+import pytest
+from fastapi.testclient import TestClient
+
+from terrazza.core.geometry import rigid
+from terrazza.db import queries
+from terrazza.db.models import Entry
+from terrazza.operations.base import all_operations, find
+from terrazza.settings import settings
+from terrazza.web.contexts import forms, scene
+from tests import scenes
+
+STEPS = ["import", "register", "georeference", "clean", "colorize", "classify", "draw", "deliver"]
+
+
+def client_on(workspace, monkeypatch):
+    monkeypatch.setenv("TERRAZZA_WORKSPACE", workspace)
+    settings.cache_clear()
+    from terrazza.web.app import create
+
+    return TestClient(create(), raise_server_exceptions=False)
+
+
+@pytest.fixture
+def client(copied, monkeypatch):
+    return client_on(copied, monkeypatch)
+
+
+@pytest.fixture
+def empty(workspace, monkeypatch):
+    return client_on(workspace, monkeypatch)
+
+
+@pytest.mark.parametrize("step", STEPS)
+def test_every_step_answers_full_and_empty(client, empty, step):
+    page = client.get(f"/jobs/1/{step}")
+    assert page.status_code == 200 and f'data-step="{step}"' in page.text
+    assert client.get(f"/jobs/1/sheet/{step}").status_code == 200
+    assert client.get(f"/jobs/1/part/terraces/{step}").text.count('class="step') == 8
+
+
+def test_an_empty_workspace_teaches(empty):
+    assert "make demo" in empty.get("/").text
+    made = empty.post("/jobs", data={"name": "Vigna, Größe <b>"}, follow_redirects=False)
+    assert made.status_code == 303 and made.headers["location"] == "/jobs/1/import"
+    for step in STEPS:
+        page = empty.get(f"/jobs/1/{step}")
+        assert page.status_code == 200 and "Größe &lt;b&gt;" in page.text
+    assert empty.get("/jobs/1", follow_redirects=False).headers["location"] == "/jobs/1/import"
+    assert "exists already" in empty.post("/jobs", data={"name": "Vigna, Größe <b>"}, headers={"accept": "text/html"}).text
+
+
+@pytest.mark.parametrize(("path", "status"), [("/nowhere", 404), ("/jobs/77/import", 404), ("/jobs/1/fly", 404), ("/jobs/1/scene/nodes/1/old?n=0", 404), ("/jobs/1/scene/tree/1/old", 404), ("/jobs/1/scene/tree/99/old", 404), ("/jobs/1/pictures/target/999.png", 404),
+                                              ("/jobs/x/import", 422), ("/jobs/1/deliverables/file/99", 404)])
+def test_errors_are_pages_partials_or_json(client, path, status):
+    page = client.get(path, headers={"accept": "text/html"})
+    assert page.status_code == status and "<h1>" in page.text and "Traceback" not in page.text
+    assert client.get(path).json()["message"]
+    part = client.get(path, headers={"hx-request": "true"})
+    assert 'class="notice"' in part.text and part.headers["hx-retarget"] == "#notices"
+
+
+def test_other_sites_cannot_post(client):
+    assert client.post("/jobs", data={"name": "x"}, headers={"origin": "http://evil.example"}).status_code == 403
+    assert client.get("/", headers={"host": "evil.example"}).status_code == 400
+
+
+def test_a_form_becomes_a_queued_entry(client):
+    answer = client.post("/jobs/1/do/clean.outliers", data={"neighbours": "6", "by_range.there": "1", "scans": "1, 3"})
+    assert answer.status_code == 200 and answer.headers["hx-trigger"] == "queued" and "waiting" in answer.text
+    entry = Entry.select().order_by(Entry.number.desc()).first()
+    assert entry.state == "queued" and entry.params["neighbours"] == 6 and entry.params["by_range"] is False and entry.params["scans"] == [1, 3]
+    client.post(f"/jobs/1/cancel/{entry.number}")
+    assert Entry.get_by_id(entry.id).state == "cancelled"
+
+
+@pytest.mark.parametrize(("operation", "data", "words"), [("clean.outliers", {"neighbours": "0"}, "greater than or equal"), ("clean.outliers", {"neighbours": "many"}, "needs a number"), ("no.such", {}, "no operation"),
+                                                          ("register.set_pose", {"scan": "1"}, "Field required"), ("deliver.laz", {"path": "/etc/passwd"}, "stay in the job"), ("deliver.laz", {"path": "../../x.laz"}, "stay in the job")])
+def test_bad_forms_are_refused_in_words_and_queue_nothing(client, operation, data, words):
+    before = Entry.select().count()
+    answer = client.post(f"/jobs/1/do/{operation}", data=data, headers={"hx-request": "true"})
+    assert answer.status_code >= 400 and words in answer.text
+    assert Entry.select().count() == before
+
+
+@pytest.mark.parametrize("operation", all_operations(), ids=lambda o: o.name)
+def test_forms_carry_every_default_there_and_back(operation):
+    from starlette.datastructures import FormData
+
+    about, pairs = forms.controls(operation), []
+    for p in about["params"]:
+        if p["required"]:
+            continue
+        if p["type"] == "boolean":
+            pairs += [(f"{p['name']}.there", "1")] + ([(p["name"], "on")] if p["value"] else [])
+        elif p["widget"] == "bands":
+            pairs += [(f"{p['name']}.{k}", str(b[k])) for b in p["value"] for k in ("low", "high", "code")]
+        elif p["type"] == "array":
+            pairs.append((p["name"], ", ".join(map(str, p["value"]))))
+        else:
+            pairs.append((p["name"], "" if p["value"] is None else str(p["value"])))
+    got = forms.values(operation, FormData(pairs))
+    for p in about["params"]:
+        if not p["required"] and p["name"] in got:
+            assert got[p["name"]] == p["value"] or (p["value"] in (None, "") and p["name"] not in got), p["name"]
+
+
+def test_the_scene_gives_back_every_point(client, copied):
+    from tests.run import opened
+
+    job = opened(copied, queries.job_by(id=1))
+    data = client.get("/jobs/1/scene.json").json()
+    assert data["georeferenced"] and len(data["scans"]) == 8 and len(data["ties"]) > 7 and len(data["control"]) == 6
+    record = data["scans"][4]
+    tree = client.get(f"/jobs/1/scene/tree/{record['id']}/{record['version']}").content
+    nodes = job.cloud(record["id"]).nodes
+    assert len(tree) == 13 * len(nodes) and (np.frombuffer(tree, "<u4", len(nodes), 4 * len(nodes)) == nodes["count"]).all() and record["root"] == nodes[0]["count"]
+    raw = client.get(f"/jobs/1/scene/nodes/{record['id']}/{record['version']}?n=0,1,2")
+    assert "immutable" in raw.headers["cache-control"]
+    cloud, at, met = job.cloud(record["id"]), 0, 0
+    for _ in range(3):
+        number, count = np.frombuffer(raw.content, "<u4", 2, at)
+        at += 16
+        first = np.frombuffer(raw.content, "<u2", 4 * count, at).reshape(-1, 4)
+        second = np.frombuffer(raw.content, "u1", 4 * count, at + 8 * count).reshape(-1, 4)
+        third = np.frombuffer(raw.content, "u1", 4 * count, at + 12 * count).reshape(-1, 4)
+        at += 16 * count
+        node = cloud.nodes[number]
+        edge = cloud.size / 2.0 ** int(node["level"])
+        corner = cloud.low + np.array([node["x"], node["y"], node["z"]]) * edge
+        place, pose = np.array(record["pose"]).reshape(4, 4), job.grid_pose(job.scan(record["id"]))
+        for k in np.flatnonzero(third[:, 3] == 0)[[0, 100, -1]]:
+            target = rigid.apply(place, (corner + first[k, :3] * (edge / 65535))[None])[0]
+            ray = {"origin": place[:3, 3].tolist(), "direction": (target - place[:3, 3]).tolist(), "slope": 1e-4, "width": 0, "scans": [record["id"]]}
+            pick = client.post("/jobs/1/scene/pick", json=ray).json()
+            own = cloud.xyz(pick["index"], pick["index"] + 1)
+            assert pick["own"] == own[0].tolist() and np.allclose(pick["at"], rigid.apply(pose, own)[0], atol=1e-9) and pick["cut"] in (0, None)
+            if np.linalg.norm(pick["own"] - (corner + first[k, :3] * (edge / 65535))) < edge / 30000:
+                met += 1
+                assert first[k, 3] == pick["intensity"] and second[k, 3] == pick["class"] and third[k, :3].tolist() == pick["photo"]
+    assert at == len(raw.content) and met >= 4, "seen from its own station nothing stands before a point"
+    pose = np.array(record["pose"]).reshape(4, 4)
+    pose[:3, 3] += data["origin"]
+    assert np.allclose(pose, job.grid_pose(job.scan(record["id"])), atol=1e-9)
+
+
+def test_a_new_version_of_a_column_changes_the_address_of_its_scan_alone(copied):
+    from tests.run import must, opened
+
+    row = queries.job_by(id=1)
+    before = {k: scene.version_of(opened(copied, row), k) for k in (1, 2)}
+    must(copied, row, "clean.outliers", scans=[1], deviations=1.0)
+    after = {k: scene.version_of(opened(copied, row), k) for k in (1, 2)}
+    assert before[1] != after[1] and before[2] == after[2]
+    must(copied, row, "register.set_pose", scan=2, x=0, y=0, z=0, heading_deg=0)
+    assert scene.version_of(opened(copied, row), 2) == after[2], "moving a scan uploads nothing again"
+
+
+def test_undo_from_the_page(client, copied):
+    row = queries.job_by(id=1)
+    last = max(e.number for e in queries.done_entries(row))
+    answer = client.post(f"/jobs/1/undo/{last}")
+    assert answer.status_code == 200 and answer.headers["hx-trigger"] == "changed"
+    assert queries.entry_of(row, last).state == "undone"
+    cut = next(e for e in queries.done_entries(row) if e.operation == "clean.outliers")
+    client.post(f"/jobs/1/undo/{cut.number}")
+    assert Entry.select().order_by(Entry.number.desc()).first().operation == "clean.put_back"
+
+
+def test_uploads_go_on_where_they_broke_off(empty, tmp_path):
+    empty.post("/jobs", data={"name": "Upload"})
+    scenes.write_room(tmp_path / "Räume 1.e57", rows=40, columns=90)
+    data, url = (tmp_path / "Räume 1.e57").read_bytes(), "/jobs/1/inbox/R%C3%A4ume 1.e57"
+    half = len(data) // 2
+    assert empty.head(url).headers["x-offset"] == "0"
+    assert empty.put(f"{url}?offset=0&total={len(data)}", content=data[:half]).json() == {"offset": half, "whole": False}
+    assert "broke off" in empty.get("/jobs/1/inbox").text
+    assert empty.head(url).headers["x-offset"] == str(half)
+    assert empty.put(f"{url}?offset={half + 5}&total={len(data)}", content=b"x").status_code == 409
+    assert empty.put(f"{url}?offset={half}&total={len(data)}", content=data[half:] + b"more").status_code == 422
+    assert empty.put(f"{url}?offset={half}&total={len(data)}", content=data[half:]).json()["whole"]
+    listing = empty.get("/jobs/1/inbox").text
+    assert "Küche" in listing and "3.6 k" not in listing and "40 × 90" in listing
+    picture = "/jobs/1/pictures/inside/0.png?file=R%C3%A4ume 1.e57"
+    assert "looking" in empty.get("/jobs/1/inbox/inside/0?file=R%C3%A4ume 1.e57").text and empty.get(picture).status_code in {200, 404}
+    told = looked(empty, "R%C3%A4ume 1.e57")
+    assert "z is up: the columns of its grid stand along z" in told and "under the instrument: this looks like metres" in told
+    assert empty.get(picture).headers["content-type"] == "image/png" and empty.get(picture).content != empty.get(picture + "&axes=%2Bx -z %2By").content
+    assert "Räume" not in empty.delete(url).text
+
+
+def looked(client, file: str, index: int = 0) -> str:
+    """The page's words about one scan once it has been looked into."""
+    for _ in range(300):
+        told = client.get(f"/jobs/1/inbox/inside/{index}?file={file}").text
+        if "looking" not in told:
+            return told
+        time.sleep(0.1)
+    raise AssertionError("nobody looked")
+
+
+def test_a_zip_is_unpacked_and_a_damaged_one_refused(empty, tmp_path):
+    empty.post("/jobs", data={"name": "Zip"})
+    scenes.write_room(tmp_path / "r.e57", rows=40, columns=90)
+    points = "".join(f"{k % 30} {k // 30} {k % 7}\n" for k in range(900))
+    with zipfile.ZipFile(tmp_path / "card.zip", "w") as packed:
+        packed.write(tmp_path / "r.e57", "card/day 1/r.e57")
+        packed.writestr("card/day 2/../cloud.xyz", points)
+        packed.writestr("card/.hidden", "x")
+        packed.writestr("control.csv", "A,1,2,3\nB,4,5,6\n")
+    data = (tmp_path / "card.zip").read_bytes()
+    assert empty.put(f"/jobs/1/inbox/card.zip?offset=0&total={len(data)}", content=data).json()["whole"]
+    page = empty.get("/jobs/1/inbox").text
+    assert all(w in page for w in ("r.e57", "Küche", "cloud.xyz", "900 points", "control.csv")) and "card.zip" not in page and "hidden" not in page
+    assert "<td class=\"n\">5</td>" in page and "control? choose it" in page
+    broken = data[: len(data) // 2]
+    assert empty.put(f"/jobs/1/inbox/b.zip?offset=0&total={len(broken)}", content=broken).status_code == 422 and "b.zip" not in empty.get("/jobs/1/inbox").text
+
+
+def test_files_of_this_computer_are_taken_without_copying(empty, tmp_path, monkeypatch):
+    empty.post("/jobs", data={"name": "Link"})
+    (tmp_path / "card" / "deep").mkdir(parents=True)
+    scenes.write_room(tmp_path / "card" / "deep" / "ä b.e57", rows=40, columns=90)
+    assert "outside the folders" in empty.post("/jobs/1/inbox/link", data={"path": str(tmp_path / "card")}).json()["message"]
+    monkeypatch.setattr(settings(), "folders", str(tmp_path / "card"))
+    page = empty.post("/jobs/1/inbox/link", data={"path": str(tmp_path / "card")}).text
+    assert "ä b.e57" in page and "the file stays" in page and "under the instrument" in looked(empty, "%C3%A4 b.e57")
+    assert empty.post("/jobs/1/inbox/link", data={"path": str(tmp_path / "card" / ".." / "elsewhere")}).status_code == 422
+    assert "ä b.e57" not in empty.delete("/jobs/1/inbox/%C3%A4 b.e57").text and (tmp_path / "card" / "deep" / "ä b.e57").exists()
+
+
+@pytest.mark.parametrize("name", ["..%2Fx.e57", ".hidden", "a" * 250])
+def test_upload_names_stay_in_the_inbox(empty, name):
+    empty.post("/jobs", data={"name": "Upload"})
+    assert empty.put(f"/jobs/1/inbox/{name}?offset=0&total=1", content=b"x").status_code in {404, 405, 422}
+
+
+@pytest.mark.parametrize("content", [b"", b"ASTM-E57" + b"\0" * 200, b"LASF", b"hello"])
+def test_broken_uploads_are_said_and_take_nothing_with_them(empty, content):
+    empty.post("/jobs", data={"name": "Broken"})
+    empty.put(f"/jobs/1/inbox/bad.e57?offset=0&total={len(content)}", content=content)
+    page = empty.get("/jobs/1/import")
+    assert page.status_code == 200 and "bad.e57" in page.text and "verdict bad" in page.text
+
+
+@pytest.mark.parametrize("form", ["e57", "laz", "xyz"])
+def test_statement_before_writing(client, form):
+    answer = client.post(f"/jobs/1/deliverables/statement/{form}", data={"classes": "2"})
+    assert answer.status_code == 200 and "points in 8 scans" in answer.text and "MB" in answer.text
+
+
+def test_deliverables_are_downloaded(client, copied):
+    from tests.run import must, opened
+
+    row = queries.job_by(id=1)
+    must(copied, row, "deliver.laz", spacing=0.2)
+    must(copied, row, "deliver.report")
+    page = client.get("/jobs/1/deliver").text
+    assert "cloud.laz" in page and "report.pdf" in page and "gone from the disk" in page
+    bodies = [client.get(f"/jobs/1/deliverables/file/{n}").content[:4] for n in range(1, len(opened(copied, row).facts("deliverable")) + 1)]
+    assert b"LASF" in bodies and b"%PDF" in bodies
+
+
+def test_pictures(client):
+    for url in ("/jobs/1/pictures/scan/1.png", "/jobs/1/pictures/target/1.png"):
+        answer = client.get(url)
+        assert answer.status_code == 200 and answer.content[:4] == b"\x89PNG"
+
+
+def test_the_book_tells_all(client):
+    text = client.get("/jobs/1/part/fieldbook").text
+    assert "Register automatically" in text and "put back" in text and "no undo" in text
+    recipe = client.get("/jobs/1/part/recipe.toml").text
+    assert recipe.count("[[step]]") == 11 and find("import.files").name in recipe

@@ -1,0 +1,6 @@
+"""What the forkserver of the crash tests imports once."""
+
+import terrazza.operations  # noqa: F401
+from terrazza.later import load_all
+
+load_all()
