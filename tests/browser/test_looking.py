@@ -11,7 +11,7 @@ from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.db.schema import open_database
 from terrazza.operations import stations
-from tests.browser.test_table import begin, ended, entries, idle, last_number, middle, place_of, visit
+from tests.browser.test_table import begin, ended, entries, eventually, idle, last_number, middle, place_of, touch_two, visit
 from tests.run import opened
 from tests.scenes import room_poses, scan_room
 
@@ -43,7 +43,7 @@ def test_a_pick_in_the_view_from_a_station_is_the_stored_point(page, viewed):
     page.keyboard.press(",")
     page.wait_for_function(f"terrazza.station.about.scan === {first}")
     page.evaluate("(() => { const v = terrazza.station, m = v.about.marks.find((m) => m.kind === 'station'); [v.x, v.y] = [m.at[0] + 0.5, m.at[1] + 0.5]; v.draw(); })()")
-    page.wait_for_timeout(400)
+    page.wait_for_selector(STANDING)
     page.mouse.click(*middle(page, "station"))
     page.wait_for_function(f"terrazza.station.about.scan !== {first}")
     page.wait_for_selector(STANDING)
@@ -56,10 +56,7 @@ def test_measures_pins_and_boxes_are_set_down(page, served):
     visit(page, address, "register")
     number = last_number(workspace)
     page.keyboard.press("m")
-    for scan, d in ((5, 25), (1, 12)):
-        x, y = place_of(page, "plan", scan)
-        page.mouse.click(x + d, y + 15)
-        page.wait_for_timeout(500)
+    touch_two(page)
     page.click("#action button:has-text('keep it')")
     ended(page, number + 1)
     page.select_option("#measure-kind", "plane")
@@ -120,8 +117,7 @@ def test_a_link_opens_the_same_view_and_pictures_are_saved(page, viewed):
     page.goto("about:blank")
     page.goto(link)
     idle(page)
-    page.wait_for_timeout(300)
-    assert page.evaluate("[terrazza.plan.scale, terrazza.slabOn, terrazza.mode, terrazza.space.azimuth].map(String)") == ["0.031", "true", "height", "0.7"]
+    page.wait_for_function("[terrazza.plan.scale, terrazza.slabOn, terrazza.mode, terrazza.space.azimuth].join() === '0.031,true,height,0.7'")
     assert page.evaluate("terrazza.slabHeight") == pytest.approx(1.25, abs=1e-3)
     with page.expect_download() as download:
         page.keyboard.press("w")
@@ -139,9 +135,13 @@ def test_ways_of_drawing_switch_by_key(page, viewed, key):
     before = page.evaluate(ink)
     page.on("request", lambda r: requests.append(r.url) if "/scene/" in r.url else None)
     page.keyboard.press(key)
-    page.wait_for_timeout(400)
-    after = page.evaluate(ink)
-    assert (after < before * 0.995 if key == "r" else after > before * 1.01) and not requests, (before, after)
+
+    def drawn_otherwise():
+        after = page.evaluate(ink)
+        assert after < before * 0.995 if key == "r" else after > before * 1.01, (before, after)
+
+    eventually(drawn_otherwise)
+    assert not requests
 
 
 def test_two_spaces_follow_each_other_and_slabs_step(page, viewed):
@@ -149,17 +149,19 @@ def test_two_spaces_follow_each_other_and_slabs_step(page, viewed):
     visit(page, address, "register")
     page.keyboard.press("t")
     page.click('[data-group="twin"] [data-value="scan"]')
-    page.wait_for_timeout(300)
+    page.wait_for_function("terrazza.twin.shown > 1000")
     idle(page)
     page.mouse.move(*middle(page, "twin"))
+    far = page.evaluate("terrazza.space.distance")
     page.mouse.wheel(0, -200)
-    assert page.evaluate("[terrazza.twin.distance === terrazza.space.distance, terrazza.twin.mode, terrazza.mode, terrazza.twin.shown > 1000]") == [True, "scan", "intensity", True]
+    page.wait_for_function(f"terrazza.space.distance < {far} && terrazza.twin.distance === terrazza.space.distance")
+    assert page.evaluate("[terrazza.twin.mode, terrazza.mode]") == ["scan", "intensity"]
     page.fill("#slab-pitch", "0.25")
     page.locator("#slab").focus()
     before = page.evaluate("[terrazza.slabHeight, ...terrazza.slab.a, ...terrazza.slab.u]")
     for key in ("]", "]", "[", "'", "y"):
         page.keyboard.press(key)
-    page.wait_for_timeout(400)
+    page.wait_for_function("terrazza.slab.stretch === 2")
     after = page.evaluate("[terrazza.slabHeight, ...terrazza.slab.a, terrazza.slab.stretch]")
     assert np.allclose(after, [before[0] + 0.25, before[1] - 0.25 * before[4], before[2] + 0.25 * before[3], 2])
     h = page.evaluate("(() => { const v = terrazza.slab, p = v.toPixel([v.a[0], v.a[1], v.height + 1]), q = v.toPixel([v.a[0], v.a[1], v.height]); return (q[1] - p[1]) * v.scale; })()")
@@ -184,7 +186,7 @@ def test_a_turned_file_in_feet_is_seen_through_and_imported_upright(page, served
     assert "y is up" in told and "looks like feet" in told
     before = page.get_attribute(".glimpse img", "src")
     page.select_option("#import-axes", label="y up")
-    assert page.get_attribute(".glimpse img", "src") != before
+    page.wait_for_function(f"document.querySelector('.glimpse img').getAttribute('src') !== {json.dumps(before)}")
     page.select_option("#import-form select[name=unit]", "international foot")
     page.click("#import-button")
     ended(page, 1)

@@ -1,6 +1,7 @@
 """The real interface in headless Chromium: each step's key gesture, judged by the database and the files."""
 
 import json
+import time
 
 import numpy as np
 import pytest
@@ -18,6 +19,18 @@ IDLE = "#table[data-state=idle]"
 
 def idle(page):
     page.wait_for_selector(IDLE, timeout=60_000)
+
+
+def eventually(check, seconds=30.0):
+    """Ask until the check's assertions hold; what they say is raised when they still do not after so many seconds."""
+    deadline = time.monotonic() + seconds
+    while True:
+        try:
+            return check()
+        except AssertionError:
+            if time.monotonic() > deadline:
+                raise
+            time.sleep(0.05)
 
 
 def visit(page, address, step):
@@ -147,14 +160,19 @@ def test_picking_gives_the_stored_point(page, viewed):
     assert f"{exact[0]:.3f}" in page.inner_text("#readout") and "intensity" in page.inner_text("#readout")
 
 
+def touch_two(page):
+    """Two points beside two stations, for a measure."""
+    for n, (scan, d) in enumerate(((5, 25), (1, 12)), 1):
+        x, y = place_of(page, "plan", scan)
+        page.mouse.click(x + d, y + 15)
+        page.wait_for_function(f"terrazza.draft?.points.length === {n}")
+
+
 def test_measuring_says_its_three_parts(page, viewed):
     address, _ = viewed
     visit(page, address, "register")
     page.keyboard.press("m")
-    for scan, d in ((5, 25), (1, 12)):
-        x, y = place_of(page, "plan", scan)
-        page.mouse.click(x + d, y + 15)
-        page.wait_for_timeout(500)
+    touch_two(page)
     page.wait_for_selector("#readout .far:has-text('level')")
     points, figures = page.evaluate("[terrazza.draft.points.map((p) => p.at), terrazza.draft.figures]")
     d = np.array(points[1]) - np.array(points[0])
@@ -234,12 +252,16 @@ def test_slab_colours_classes_and_keys(page, viewed):
     shown = lambda: page.evaluate("terrazza.space.limits.slab")  # noqa: E731
     assert shown() is None
     page.keyboard.press("l")
-    page.wait_for_timeout(300)
+    page.wait_for_function("terrazza.space.limits.slab")
     low, high = shown()
     page.keyboard.press("]")
     page.keyboard.press("}")
-    page.wait_for_timeout(300)
-    assert shown()[0] + shown()[1] == pytest.approx(low + high + 0.2, abs=1e-6) and shown()[1] - shown()[0] == pytest.approx((high - low) * 1.25)
+
+    def moved_and_thicker():
+        now = shown()
+        assert now[0] + now[1] == pytest.approx(low + high + 0.2, abs=1e-6) and now[1] - now[0] == pytest.approx((high - low) * 1.25)
+
+    eventually(moved_and_thicker)
     page.fill("#slab-height", "315.0")
     page.press("#slab-height", "Enter")
     assert page.evaluate("terrazza.slabHeight + terrazza.cloud.data.origin[2]") == pytest.approx(315.0)

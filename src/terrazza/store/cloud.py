@@ -71,6 +71,20 @@ class Cloud:
         found = np.concatenate([np.arange(n["start"], n["start"] + n["count"]) for n in nodes[:upto]])
         return np.sort(found)
 
+    def even(self, low, high, pose: np.ndarray, spacing: float) -> list[tuple[int, int, np.ndarray]]:
+        """The points of a box of the frame that ``pose`` maps to, no denser than they need be to leave no gap wider than ``spacing`` (m) where there are points.
+
+        Whole nodes as stretches (start, stop, weight (stop - start,) f32): how many points of the cloud each of them stands for.
+        """
+        nodes = self.nodes
+        last = nodes["spacing"] <= spacing
+        chosen = self.touched(low, high, pose)[0] & (nodes["count"] > 0) & ((nodes["level"] == 0) | (2 * nodes["spacing"] > spacing))
+        weight = np.where(last, octree.below(nodes) / np.maximum(nodes["count"], 1), 1.0).astype(np.float32)
+        rank = np.flatnonzero(chosen)[np.argsort(nodes["start"][chosen])]
+        start, count = nodes["start"][rank], nodes["count"][rank]
+        breaks = np.flatnonzero(start[1:] != start[:-1] + count[:-1]) + 1
+        return [(int(start[part[0]]), int(start[part[-1]] + count[part[-1]]), np.repeat(weight[rank[part]], count[part])) for part in np.split(np.arange(len(rank)), breaks) if len(part)]
+
     def touched(self, low, high, pose: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
         """Which nodes may hold points of an axis-aligned box of the frame that ``pose`` maps to, and which of them lie wholly inside it (masks)."""
         pose = np.eye(4) if pose is None else pose

@@ -46,3 +46,12 @@ def parents(nodes: np.ndarray) -> np.ndarray:
     below = np.flatnonzero(nodes["level"] > 0)
     out[below] = rank[np.searchsorted(own[rank], packed(nodes[below], np.uint64(1)))]
     return out
+
+
+def below(nodes: np.ndarray) -> np.ndarray:
+    """Points (i64) of each node and of all nodes under it, for a table that lists coarse nodes first."""
+    total, up = nodes["count"].astype(np.int64), parents(nodes)
+    for level in range(int(nodes["level"].max(initial=0)), 0, -1):
+        own = np.flatnonzero(nodes["level"] == level)
+        np.add.at(total, up[own], total[own])
+    return total

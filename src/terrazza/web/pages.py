@@ -48,8 +48,8 @@ def duration(seconds) -> str:
 
 
 def _modules() -> list[str]:
-    """Addresses of the table's scripts but the first, which all begin to load at once, and already while a job is being chosen."""
-    return ["/static/vendor/three.module.js", *(f"/static/js/{p.name}" for p in sorted((HERE / "static" / "js").glob("*.js")) if p.name != "main.js")]
+    """Addresses of the table's scripts, what draws the first points first: they begin to load at once, and already while a job is being chosen."""
+    return [*(f"/static/js/{p.name}" for p in sorted((HERE / "static" / "js").glob("*.js"), key=lambda p: (p.name not in ("frame.js", "glance.js"), p.name))), "/static/vendor/three.module.js"]
 
 
 environment = Environment(loader=FileSystemLoader(HERE / "templates"), autoescape=select_autoescape(), undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)

@@ -10,12 +10,15 @@ from terrazza.core.classify import classes
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.errors import NotFound
+from terrazza.later import later
 from terrazza.operations.georeference import places
 from terrazza.operations.job import Job, Scan
 from terrazza.operations.stations import has_station
 from terrazza.operations.table import working_box
 from terrazza.store import octree
 from terrazza.web.contexts import table
+
+spatial = later("scipy.spatial")
 
 GALLERY = 45.0
 WAY = 400
@@ -42,7 +45,7 @@ def build(job: Job) -> dict:
     rows = [_scan(job, scan, pose, origin) | {"placed": scan.pose is not None} for scan, pose in shown(job)]
     ties = [{k: t[k] for k in ("a", "b", "rms_mm", "overlap", "words", "failed")} for t in job.facts("tie").values()]
     return {"state": queries.state_version(job.row.id), "origin": origin.tolist(), "frame": job.frame.ravel().tolist(), "georeferenced": job.georeferenced, "scans": rows, "ties": ties,
-            "control": control(job, origin), "targets": targets(job, origin), "drawings": _drawings(job, origin), "classes": {str(c): classes.name(c) for c in _classes_there(job)}} | table.scene(job, origin) | {"walks": _walks(job, origin)}
+            "control": control(job, origin), "targets": targets(job, origin), "drawings": _drawings(job, origin), "classes": {str(c): classes.name(c) for c in _classes_there(job)}} | table.scene(job, origin) | {"walks": _walks(job, origin), "blocks": _blocks(job, origin)}
 
 
 def origin_of(job: Job) -> np.ndarray:
@@ -116,6 +119,22 @@ def _walks(job: Job, origin) -> list[dict]:
         if int(number) in poses and path is not None:
             way = path[:: max(len(path) // WAY, 1), 1:4]
             out.append({"scan": int(number), "at": (rigid.apply(poses[int(number)], way) - origin).round(3).tolist(), "stops": (rigid.apply(poses[int(number)], np.array([s["at"] for s in walk["stops"]])) - origin).tolist()})
+    return out
+
+
+def _blocks(job: Job, origin) -> list[dict]:
+    """Outlines of blocks of scans about their stations, outer ones first; a nested block also belongs to those around it."""
+    members: dict[str, list] = {}
+    for scan, pose in shown(job):
+        parts = [part for part in scan.record.get("block", "").split("/") if part]
+        for depth in range(1, len(parts) + 1):
+            members.setdefault("/".join(parts[:depth]), []).append((pose[:2, 3], 2.5 - 0.5 * depth))
+    turn = np.linspace(0, 2 * np.pi, 24, endpoint=False)
+    circle = np.stack([np.cos(turn), np.sin(turn)], 1)
+    out = []
+    for name in sorted(members, key=lambda n: n.count("/")):
+        around = np.concatenate([at - origin[:2] + max(wide, 0.8) * circle for at, wide in members[name]])
+        out.append({"name": name.rsplit("/", 1)[-1], "at": around[spatial.ConvexHull(around).vertices].round(3).tolist()})
     return out
 
 

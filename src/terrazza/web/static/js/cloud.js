@@ -1,6 +1,7 @@
 // The cloud in the browser: scans with their nodes, what is loaded of them, and the materials that draw them.
 import * as THREE from "three";
 import { holds } from "./boxes.js";
+import { early, nodesIn } from "./glance.js";
 import { classColour, rgb, scanColour } from "./palette.js";
 
 export const MODES = ["intensity", "native", "photo", "scan", "class", "height"];
@@ -95,11 +96,15 @@ export class Cloud {
     this.classTexture.needsUpdate = true;
   }
 
+  async ask() {
+    const answer = await fetch(`/jobs/${this.job}/scene.json`, { cache: "reload" });
+    if (!answer.ok) throw new Error((await answer.json()).message);
+    return answer.json();
+  }
+
   // Fetch the scene; scans whose points did not change keep their nodes, whatever their new pose.
   async load() {
-    const answer = await fetch(`/jobs/${this.job}/scene.json`, { cache: this.data ? "reload" : "default" });
-    if (!answer.ok) throw new Error((await answer.json()).message);
-    const data = await answer.json();
+    const data = await (this.data ? this.ask() : early.scene);
     const moved = !this.data || this.data.origin.some((v, k) => v !== data.origin[k]);
     this.shift = moved && this.data ? data.origin.map((v, k) => v - this.data.origin[k]) : null;
     this.data = data;
@@ -246,12 +251,8 @@ export class Cloud {
     this.flights++;
     roots.forEach((n) => (n.pending = true));
     try {
-      const buffer = await (await fetch(`/jobs/${this.job}/scene/roots`)).arrayBuffer();
-      for (let at = 0; at < buffer.byteLength;) {
-        const [id, bytes] = new Uint32Array(buffer, at, 2), scan = this.scans.get(id);
-        if (scan) this.receive(scan, buffer, at + 8, at + 8 + bytes);
-        at += 8 + bytes;
-      }
+      const buffer = await early.roots;
+      for (const node of nodesIn(buffer)) if (this.scans.has(node.scan)) this.receive(this.scans.get(node.scan), buffer, node);
     } finally {
       this.flights--;
       roots.forEach((n) => (n.pending = false));
@@ -265,7 +266,7 @@ export class Cloud {
     const { version } = scan.record;
     try {
       const answer = await fetch(`/jobs/${this.job}/scene/nodes/${scan.id}/${version}?n=${batch.map((n) => n.number).join(",")}`);
-      if (answer.ok && !scan.gone && version === scan.record.version) this.receive(scan, await answer.arrayBuffer());
+      if (answer.ok && !scan.gone && version === scan.record.version) this.receiveAll(scan, await answer.arrayBuffer());
       else if (!answer.ok) await new Promise((done) => setTimeout(done, 400));
     } catch {
       await new Promise((done) => setTimeout(done, 800));
@@ -276,26 +277,25 @@ export class Cloud {
     }
   }
 
-  receive(scan, buffer, at = 0, end = buffer.byteLength) {
-    while (at < end) {
-      const [number, count] = new Uint32Array(buffer, at, 2), node = scan.nodes[number];
-      at += 16;
-      if (node.points && node.old) this.unload(node);
-      if (!node.points) {
-        const geometry = new THREE.BufferGeometry();
-        geometry.setAttribute("position", new THREE.BufferAttribute(new Uint16Array(buffer, at, 4 * count), 4, true));
-        geometry.setAttribute("second", new THREE.BufferAttribute(new Uint8Array(buffer, at + 8 * count, 4 * count), 4, true));
-        geometry.setAttribute("third", new THREE.BufferAttribute(new Uint8Array(buffer, at + 12 * count, 4 * count), 4, true));
-        node.points = new THREE.Points(geometry, scan.solid);
-        node.points.frustumCulled = false;
-        node.points.matrixAutoUpdate = node.points.matrixWorldAutoUpdate = false;
-        node.points.visible = false;
-        this.place(node);
-        this.scene.add(node.points);
-        this.loaded += 16 * count;
-      }
-      at += 16 * count;
-    }
+  receiveAll(scan, buffer) {
+    for (const node of nodesIn(buffer, scan.id)) this.receive(scan, buffer, node);
+  }
+
+  receive(scan, buffer, { number, count, at }) {
+    const node = scan.nodes[number];
+    if (node.points && node.old) this.unload(node);
+    if (node.points) return;
+    const geometry = new THREE.BufferGeometry();
+    geometry.setAttribute("position", new THREE.BufferAttribute(new Uint16Array(buffer, at, 4 * count), 4, true));
+    geometry.setAttribute("second", new THREE.BufferAttribute(new Uint8Array(buffer, at + 8 * count, 4 * count), 4, true));
+    geometry.setAttribute("third", new THREE.BufferAttribute(new Uint8Array(buffer, at + 12 * count, 4 * count), 4, true));
+    node.points = new THREE.Points(geometry, scan.solid);
+    node.points.frustumCulled = false;
+    node.points.matrixAutoUpdate = node.points.matrixWorldAutoUpdate = false;
+    node.points.visible = false;
+    this.place(node);
+    this.scene.add(node.points);
+    this.loaded += 16 * count;
   }
 
   evict() {

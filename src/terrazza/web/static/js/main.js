@@ -3,11 +3,14 @@ import * as THREE from "three";
 import { Cloud, MODES } from "./cloud.js";
 import * as boxes from "./boxes.js";
 import { Edges } from "./edges.js";
+import * as frame from "./frame.js";
 import * as files from "./files.js";
 import * as marks from "./marks.js";
 import { classColour, scanColour } from "./palette.js";
+import { axes, written } from "./notation.js";
 import { nearest } from "./picking.js";
 import * as places from "./places.js";
+import { PlanPicture } from "./plan.js";
 import { StationView } from "./station.js";
 import * as tables from "./tables.js";
 import { send, show } from "./gestures.js";
@@ -26,7 +29,8 @@ class Table {
     this.twin = new TwinView($("twin"), this.space);
     this.all = [this.plan, this.space, this.slab, this.twin];
     this.station = new StationView($("station"), this);
-    Object.assign(this, { mode: "intensity", planMode: "walls", size: 2, marks: true, tool: "pick", draft: null, box: null, grow: false, facing: false, picked: null, outline: null, moving: null, slabOn: false, slabHeight: 0, slabThickness: 0.1, fitted: false, waiters: [] });
+    this.picture = new PlanPicture($("plan-picture"), this);
+    Object.assign(this, { mode: "intensity", planMode: "walls", floor: null, size: 2, marks: true, tool: "pick", draft: null, box: null, grow: false, facing: false, picked: null, outline: null, moving: null, slabOn: false, slabHeight: 0, slabThickness: 0.1, fitted: false, waiters: [] });
     new ResizeObserver(() => this.dirty()).observe(host);
     this.wirePointers();
     this.makeRenderer();
@@ -35,7 +39,7 @@ class Table {
   get views() { return this.all.filter((v) => !v.pane.hidden); }
 
   makeRenderer() {
-    this.renderer = new THREE.WebGLRenderer({ canvas, context: window.earlyContext ?? undefined, antialias: false, alpha: false });
+    this.renderer = new THREE.WebGLRenderer({ canvas, antialias: false, alpha: false, stencil: false, powerPreference: "high-performance" });
     this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2));
     this.renderer.autoClear = false;
     this.renderer.setScissorTest(true);
@@ -65,7 +69,7 @@ class Table {
       return;
     }
     if (!this.fitted) this.cloud.fetchRoots();
-    setTimeout(() => this.cloud.fetchTrees());
+    setTimeout(() => { this.cloud.fetchTrees(); this.picture.load(); });
     if (this.cloud.shift) this.shiftViews(this.cloud.shift);
     if (!this.fitted || this.wasPlaced !== this.placedKey()) this.fit();
     this.lists();
@@ -86,15 +90,7 @@ class Table {
 
   // The places people worked at: stations with some metres around, within what the scans reach.
   extent() {
-    const min = [1e9, 1e9, 1e9], max = [-1e9, -1e9, -1e9];
-    for (const scan of this.cloud.visibleScans()) {
-      const [low, high] = scan.record.bounds, e = scan.matrix.elements;
-      const reach = [Math.min(13, (high[0] - low[0]) / 2, (high[1] - low[1]) / 2), Math.min(4.5, Math.max(-low[2], 0.5)), Math.min(5.5, Math.max(high[2], 0.5))];
-      const air = scan.record.how === "file" && Math.hypot(high[0] - low[0], high[1] - low[1]) > 120;
-      const r = air ? [(high[0] - low[0]) / 2, -low[2], high[2]] : reach;
-      [[-r[0], -r[0], -r[1]], [r[0], r[0], r[2]]].forEach((d) => d.forEach((v, k) => { min[k] = Math.min(min[k], e[12 + k] + v); max[k] = Math.max(max[k], e[12 + k] + v); }));
-    }
-    return min[0] < 1e9 ? { min, max } : { min: [-10, -10, -2], max: [10, 10, 6] };
+    return frame.extent(this.cloud.visibleScans().map((s) => ({ bounds: s.record.bounds, at: [...s.matrix.elements.slice(12, 15)], how: s.record.how })));
   }
 
   fit() {
@@ -156,7 +152,8 @@ class Table {
     this.paint = false;
     renderer.setSize(rect.width, rect.height, false);
     const slab = this.slabOn ? this.planSlab() : null;
-    this.plan.limits = this.space.limits = this.twin.limits = { slab, box: this.box };
+    this.space.limits = this.twin.limits = { slab, box: this.box };
+    this.plan.limits = { slab: within(slab, this.picture.floor()), box: this.box };
     this.slab.limits = { wall: this.slab.plane, box: this.box };
     for (const view of this.views) {
       view.layout(rect);
@@ -174,19 +171,20 @@ class Table {
     cloud.shared.uInk.value.set(document.body.classList.contains("dusk") ? 0xe8e2d2 : 0x1d2b2a);
     let shown = 0;
     if (this.shaded) this.edges ??= new Edges();
-    for (const view of this.views) shown = Math.max(shown, this.renderView(view));
+    const pictured = this.picture.paint();
+    for (const view of this.views) if (view !== this.plan || !pictured) shown = Math.max(shown, this.renderView(view));
     this.note();
     this.markViews();
-    if (shown && !this.first) { this.first = true; performance.mark("first-points"); }
-    const busy = cloud.flights > 0 || cloud.waiting > 0;
+    if (shown && !this.first) { this.first = true; performance.mark("live-points"); $("glance").remove(); }
+    const busy = cloud.flights > 0 || cloud.waiting > 0 || this.picture.busy;
     if (busy) this.state("rendering");
-    else if (host.dataset.state !== "idle") requestAnimationFrame(() => { if (!cloud.flights && !this.frame) this.state("idle"); });
+    else if (host.dataset.state !== "idle") requestAnimationFrame(() => { if (!cloud.flights && !this.frame && !this.picture.busy) this.state("idle"); });
   }
 
   renderView(view) {
     const { renderer, cloud } = this, s = cloud.shared, r = view.rect;
-    const faint = view === this.plan && this.planMode === "walls";
-    s.uMode.value = faint ? 6 : MODES.indexOf(view.mode ?? this.mode);
+    const faint = view === this.plan && ["walls", "density"].includes(this.planMode);
+    s.uMode.value = faint ? 6 : MODES.indexOf(view === this.plan && MODES.includes(this.planMode) ? this.planMode : view.mode ?? this.mode);
     s.uSize.value = this.size * renderer.getPixelRatio() * (view.kind === "space" ? 1 : 0.85);
     s.uSlabOn.value = Boolean(view.limits.slab);
     if (view.limits.slab) s.uSlab.value.set(...view.limits.slab);
@@ -305,7 +303,7 @@ class Table {
 
   planAs(how) {
     this.planMode = how;
-    for (const b of document.querySelectorAll('[data-group="plan"] button')) b.classList.toggle("on", b.dataset.value === how);
+    $("plan-as").value = how;
     this.draw();
   }
 
@@ -346,13 +344,13 @@ class Table {
   }
 
   readout() {
-    const p = this.picked, u = this.under, f = (v, d = 3) => v.toFixed(d), names = this.cloud.data?.georeferenced ? ["E", "N", "H"] : ["X", "Y", "Z"];
-    const parts = [], note = this.cloud.data?.notation, length = (v) => written(note, v);
+    const p = this.picked, u = this.under, note = this.cloud.data?.notation, named = axes(note, this.cloud.data?.georeferenced ? ["E", "N", "H"] : ["X", "Y", "Z"]);
+    const parts = [], length = (v) => written(note, v);
     if (p) {
-      (note?.order === "N E H" ? [1, 0, 2] : [0, 1, 2]).forEach((k) => parts.push(`<span><i>${names[k]}</i><b>${length(p.at[k])}</b></span>`));
+      named.forEach(([name, k]) => parts.push(`<span><i>${name}</i><b>${length(p.at[k])}</b></span>`));
       parts.push(`<span><i>intensity</i><b>${p.intensity ?? "–"}</b></span><span><i>class</i>${p.class_name ?? "–"}</span><span><i>scan</i><b>${p.scan}</b></span><span><i>range</i><b>${length(p.range)}</b></span>`);
     } else parts.push(`<span class="muted">Touch a point for its coordinate, intensity, class and scan.</span>`);
-    if (u && !p) parts.push(`<span class="muted"><i>under the pointer</i>${u.at.map((v) => f(v, 2)).join("  ")}</span>`);
+    if (u && !p) parts.push(`<span class="muted"><i>under the pointer</i>${named.map(([, k]) => written(note, u.at[k], Math.min(note?.decimals ?? 2, 2))).join("  ")}</span>`);
     const m = this.draft;
     if (m?.says) parts.push(`<span class="far"><i>${m.kind}</i><b>${m.says}</b></span>`);
     else if (m) parts.push(`<span class="far">touch the next point</span>`);
@@ -360,11 +358,9 @@ class Table {
   }
 }
 
-// A length in metres as the job writes lengths, without its unit.
-function written(note, metres) {
-  if (!note) return metres.toFixed(3);
-  const [whole, part] = Math.abs(metres / note.per_unit).toFixed(note.decimals).split(".");
-  return `${metres < 0 ? "−" : ""}${whole.replace(/\B(?=(\d{3})+$)/g, note.thousands)}${part ? note.decimal + part : ""}`;
+// What two stretches of heights share; either may be null: all.
+function within(a, b) {
+  return a && b ? [Math.max(a[0], b[0]), Math.min(a[1], b[1])] : a ?? b;
 }
 
 function notice(message) {
@@ -456,13 +452,12 @@ window.terrazza = app;
 
 document.addEventListener("keydown", onKey);
 document.addEventListener("click", (e) => {
-  const act = e.target.closest("[data-act]")?.dataset.act, tool = e.target.closest("[data-tool]")?.dataset.tool, colour = e.target.closest('[data-group="colour"] button')?.dataset.value, plan = e.target.closest('[data-group="plan"] button');
+  const act = e.target.closest("[data-act]")?.dataset.act, tool = e.target.closest("[data-tool]")?.dataset.tool, colour = e.target.closest('[data-group="colour"] button')?.dataset.value;
   if (act) ACTS[act]();
   if (tool) app.use(tool);
   if (colour) app.colour(colour);
   const twin = e.target.closest('[data-group="twin"] button')?.dataset.value;
   if (twin) { app.twin.mode = twin; app.lists(); app.draw(); }
-  if (plan) app.planAs(plan.dataset.value);
   const jump = e.target.closest("[data-jump]")?.dataset.jump, box = e.target.closest("[data-box]")?.dataset.box;
   if (jump) app.jump(JSON.parse(jump));
   if (box) { app.showBox(app.cloud.data.boxes.find((b) => b.id === +box)); app.use("box"); }
@@ -477,7 +472,9 @@ document.addEventListener("change", (e) => {
     app.dirty();
   }
   const value = +e.target.value;
-  if (e.target.id === "slab-on") app.slabOn = e.target.checked;
+  if (e.target.id === "plan-as") return app.planAs(e.target.value);
+  if (e.target.id === "plan-floor") app.floor = e.target.value === "" ? null : value;
+  else if (e.target.id === "slab-on") app.slabOn = e.target.checked;
   else if (e.target.id === "slab-height" && Number.isFinite(value)) app.slabHeight = value - app.cloud.data.origin[2];
   else if (e.target.id === "slab-thickness" && value > 0) app.slabThickness = value;
   else if (e.target.id === "wall-thickness" && value > 0) app.slab.thickness = value;

@@ -1,18 +1,14 @@
 // What is drawn over the points: stations, ties, control, scale, grid, slab band, picks and outlines, as SVG.
 import * as boxes from "./boxes.js";
+import { round, said, written } from "./notation.js";
 
 const esc = (s) => String(s).replace(/[&<>"]/g, (c) => ({ "&": "&amp;", "<": "&lt;", ">": "&gt;", '"': "&quot;" })[c]);
 const line = (a, b, cls, extra = "") => `<line x1="${a[0].toFixed(1)}" y1="${a[1].toFixed(1)}" x2="${b[0].toFixed(1)}" y2="${b[1].toFixed(1)}" class="${cls}" ${extra}/>`;
 const text = (p, s, extra = "") => `<text x="${p[0].toFixed(1)}" y="${p[1].toFixed(1)}" ${extra}>${esc(s)}</text>`;
 
-export function round(metres) {
-  const power = 10 ** Math.floor(Math.log10(metres));
-  return [5, 2, 1].find((f) => f * power <= metres) * power;
-}
-
-function scaleBar(view) {
-  const length = round(view.scale * view.rect.width * 0.22), w = length / view.scale, y = view.rect.height - 14;
-  return `<g class="scale"><path d="M14 ${y - 4}v8M14 ${y}h${w}m0 -4v8" fill="none" stroke="currentColor" stroke-width="1.5"/>${text([20 + w, y + 4], length >= 1 ? `${length} m` : `${+(length * 100).toPrecision(3)} cm`)}</g>`;
+function scaleBar(view, note) {
+  const length = round(note, view.scale * view.rect.width * 0.22), w = length.metres / view.scale, y = view.rect.height - 14;
+  return `<g class="scale"><path d="M14 ${y - 4}v8M14 ${y}h${w}m0 -4v8" fill="none" stroke="currentColor" stroke-width="1.5"/>${text([20 + w, y + 4], said(note, length.metres, length.decimals))}</g>`;
 }
 
 const station = (scan) => [scan.matrix.elements[12], scan.matrix.elements[13], scan.matrix.elements[14]];
@@ -66,8 +62,34 @@ function stations(view, app, near) {
   }).join("");
 }
 
+// Lines of the job's grid at round coordinates, written at the lower and the right edge.
+function grid(view, app) {
+  const { origin, notation } = app.cloud.data, step = round(notation, view.scale * 120), out = [], { width, height } = view.rect, [west, north] = view.toWorld(0, 0), [east, south] = view.toWorld(width, height);
+  const multiples = (from, to) => { const m = []; for (let k = Math.ceil(from / step.metres); k * step.metres <= to; k++) m.push(k * step.metres); return m; };
+  for (const e of multiples(west + origin[0], east + origin[0])) {
+    const x = (e - origin[0] - west) / view.scale;
+    out.push(line([x, 0], [x, height], "grid"));
+    if (x > width * 0.34 && x < width - 60) out.push(text([x + 3, height - 5], written(notation, e, step.decimals), 'class="small"'));
+  }
+  for (const n of multiples(south + origin[1], north + origin[1])) {
+    const y = (north + origin[1] - n) / view.scale;
+    out.push(line([0, y], [width, y], "grid"));
+    if (y > 96 && y < height - 16) out.push(text([width - 5, y - 3], written(notation, n, step.decimals), 'class="small" text-anchor="end"'));
+  }
+  return `<g class="scale">${out.join("")}</g>`;
+}
+
+// Blocks of scans, as outlines about their stations.
+function blocks(view, app) {
+  if (!app.marks) return "";
+  return (app.cloud.data.blocks ?? []).map((b) => {
+    const p = b.at.map((at) => view.toPixel([...at, 0])), top = p.reduce((a, q) => (q[1] < a[1] ? q : a));
+    return `<polygon points="${p.map((q) => `${q[0].toFixed(1)},${q[1].toFixed(1)}`).join(" ")}" class="block"/>${text([top[0], top[1] - 5], b.name, 'class="small" text-anchor="middle"')}`;
+  }).join("");
+}
+
 export function plan(view, app) {
-  const out = [], { cloud } = app, data = cloud.data;
+  const out = [grid(view, app), blocks(view, app)], { cloud } = app, data = cloud.data;
   if (app.marks) for (const t of data.ties) {
     const a = cloud.scans.get(t.a), b = cloud.scans.get(t.b);
     if (a && b) out.push(line(view.toPixel(station(a)), view.toPixel(station(b)), `tie${t.failed || t.words.startsWith("slides") ? " bad" : ""}`, `stroke-width="${(0.8 + 3.2 * t.overlap).toFixed(1)}"`));
@@ -79,7 +101,7 @@ export function plan(view, app) {
   }
   const a = view.toPixel([...app.slab.a, 0]), b = view.toPixel([...app.slab.b, 0]);
   out.push(line(a, b, "ab"), `<circle cx="${a[0]}" cy="${a[1]}" r="5.5" class="handle" data-end="a"/><circle cx="${b[0]}" cy="${b[1]}" r="5.5" class="handle" data-end="b"/>`, text([a[0] - 16, a[1] + 4], "A"), text([b[0] + 8, b[1] + 4], "B"));
-  out.push(boxes.marks(view, app), stations(view, app, () => true), ...common(view, app), scaleBar(view));
+  out.push(boxes.marks(view, app), stations(view, app, () => true), ...common(view, app), scaleBar(view, data.notation));
   const x = view.rect.width - 22;
   out.push(`<g fill="none" stroke="currentColor" stroke-width="1.4"><path d="M${x} 66V36m-4.5 8L${x} 36l4.5 8"/></g>${text([x - 4, 79], data.georeferenced ? "N" : "Y")}`);
   return out.join("");
@@ -90,14 +112,14 @@ export function space(view, app) {
 }
 
 export function slab(view, app) {
-  const out = [], step = round(view.scale * 110), [left, top] = view.toWorld(0, 0), [right, bottom] = view.toWorld(view.rect.width, view.rect.height), z0 = app.cloud.data.origin[2];
+  const { origin, notation } = app.cloud.data, out = [], step = round(notation, view.scale * 110).metres, [left, top] = view.toWorld(0, 0), [right, bottom] = view.toWorld(view.rect.width, view.rect.height), z0 = origin[2];
   const y = (z) => view.rowOf(z), x = (s) => view.rect.width / 2 + (s - view.along) / view.scale;
   for (let s = Math.ceil(left / step) * step; s <= right; s += step) out.push(line([x(s), 0], [x(s), view.rect.height], "grid"));
-  const up = round(view.scaleUp * 110);
-  for (let h = Math.ceil((bottom + z0) / up) * up; h <= top + z0; h += up) out.push(line([0, y(h - z0)], [view.rect.width, y(h - z0)], "grid"), `<g class="scale">${text([view.rect.width - 8, y(h - z0) - 3], h.toFixed(up < 1 ? 1 : 0), 'text-anchor="end"')}</g>`);
+  const up = round(notation, view.scaleUp * 110);
+  for (let k = Math.ceil((bottom + z0) / up.metres), h; (h = k * up.metres) <= top + z0; k++) out.push(line([0, y(h - z0)], [view.rect.width, y(h - z0)], "grid"), `<g class="scale">${text([view.rect.width - 8, y(h - z0) - 3], written(notation, h, up.decimals), 'text-anchor="end"')}</g>`);
   const [low, high] = app.planSlab();
   out.push(`<rect x="0" width="${view.rect.width}" y="${y(high).toFixed(1)}" height="${Math.max(y(low) - y(high), 3).toFixed(1)}" class="band" ${app.slabOn ? "" : 'fill-opacity="0" stroke-dasharray="2 6"'}/>`);
   const [nx, ny, d] = view.plane;
-  out.push(boxes.marks(view, app), stations(view, app, (p) => Math.abs(nx * p[0] + ny * p[1] - d) < 1.5), ...common(view, app), scaleBar(view));
+  out.push(boxes.marks(view, app), stations(view, app, (p) => Math.abs(nx * p[0] + ny * p[1] - d) < 1.5), ...common(view, app), scaleBar(view, notation));
   return out.join("");
 }

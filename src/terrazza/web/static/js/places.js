@@ -1,4 +1,6 @@
 // Where one looks as words in the address, so that a link opens the same view; and pictures of a view with scale and caption.
+import { numbersIn } from "./frame.js";
+
 const f = (v) => +v.toFixed(4);
 
 // The view as “name=numbers;…”, coordinates in the grid or job frame.
@@ -17,8 +19,7 @@ export function address(app) {
 
 // Look as an address says; what it does not say stays.
 export function look(app, words) {
-  const o = app.cloud.data.origin, said = Object.fromEntries(words.replace(/^#/, "").split(";").map((w) => w.split("=")).filter((w) => w.length === 2));
-  const numbers = (k, n) => { const v = (said[k] ?? "").split(",").map(Number); return v.length === n && v.every(Number.isFinite) ? v : null; };
+  const o = app.cloud.data.origin, { said, numbers } = numbersIn(words);
   const plan = numbers("plan", 3), space = numbers("space", 6), slab = numbers("slab", 8), cut = numbers("cut", 3);
   if (plan) Object.assign(app.plan, { centre: [plan[0] - o[0], plan[1] - o[1]], scale: plan[2] });
   if (space) { app.space.target.set(space[0] - o[0], space[1] - o[1], space[2] - o[2]); Object.assign(app.space, { distance: space[3], azimuth: space[4], elevation: space[5] }); }

@@ -1,6 +1,8 @@
 // The view from a station: tiles of its range grid on a canvas, zoomed down to the single pixel, with what is marked in it.
+import { said } from "./notation.js";
+import { Tiles } from "./tiles.js";
+
 const esc = (s) => String(s).replace(/[&<>"]/g, (c) => ({ "&": "&amp;", "<": "&lt;", ">": "&gt;", '"': "&quot;" })[c]);
-const KEPT = 400;
 
 export class StationView {
   constructor(pane, app) {
@@ -8,7 +10,7 @@ export class StationView {
     this.app = app;
     this.canvas = pane.querySelector("canvas");
     this.marks = pane.querySelector("svg");
-    this.tiles = new Map();
+    this.tiles = new Tiles(() => this.draw());
     this.mode = "intensity";
     this.about = null;
     this.wire();
@@ -97,7 +99,7 @@ export class StationView {
     for (let y = Math.max(0, Math.floor(top / span)); y * span < Math.min(rows, bottom); y++) {
       for (let x = Math.max(0, Math.floor((left - shift) / span)); x * span < Math.min(columns, right - shift); x++) {
         const image = this.tile(level, x, y);
-        if (!image.complete || !image.naturalWidth) { missing++; continue; }
+        if (!image) { missing++; continue; }
         const [px, py] = this.toPane(x * span + shift - 0.5, y * span - 0.5);
         c.drawImage(image, px, py, image.naturalWidth * 2 ** level * this.scale + 0.3, image.naturalHeight * 2 ** level * this.scale + 0.3);
       }
@@ -106,17 +108,8 @@ export class StationView {
   }
 
   tile(level, x, y) {
-    const { key, version } = this.about, url = `/jobs/${this.app.job}/station/${key}/${version}/${this.mode}/${level}/${x}-${y}.png`;
-    let image = this.tiles.get(url);
-    if (image) this.tiles.delete(url);
-    else {
-      image = new Image();
-      image.onload = () => this.draw();
-      image.src = url;
-    }
-    this.tiles.set(url, image);
-    if (this.tiles.size > KEPT) this.tiles.delete(this.tiles.keys().next().value);
-    return image;
+    const { key, version } = this.about;
+    return this.tiles.get(`/jobs/${this.app.job}/station/${key}/${version}/${this.mode}/${level}/${x}-${y}.png`);
   }
 
   mark(r) {
@@ -126,7 +119,7 @@ export class StationView {
       if (m.hidden && m.kind !== "station") return "";
       const free = !m.hidden && labels.every(([a, b]) => Math.abs(a - x) > 66 || Math.abs(b - y) > 13);
       if (free) labels.push([x, y]);
-      const label = free ? `<text x="${x + 10}" y="${y - 5}">${esc(m.name)} <tspan class="far">${m.range.toFixed(1)} m</tspan></text>` : "";
+      const label = free ? `<text x="${x + 10}" y="${y - 5}">${esc(m.name)} <tspan class="far">${said(this.app.cloud.data.notation, m.range, 1)}</tspan></text>` : "";
       if (m.kind === "station") return `<g class="go${m.hidden ? " behind" : ""}" data-scan="${m.scan}"><path d="M${x} ${y - 8}l7 12.5h-14z" class="station"/><title>${esc(m.says)}: step there</title></g>${label}`;
       return `<circle cx="${x}" cy="${y}" r="${m.kind === "control" ? 6 : 4}" class="${m.kind === "control" ? "control" : "measure"}" fill="none"/>${label}`;
     });

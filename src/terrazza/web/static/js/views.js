@@ -1,6 +1,7 @@
 // Plan, space and slab: three cameras over one cloud, drawn by one renderer into three rectangles.
 import * as THREE from "three";
 import { near } from "./boxes.js";
+import { AZIMUTH, ELEVATION, FIELD, planOf, spaceOf } from "./frame.js";
 
 const frustum = new THREE.Frustum(), product = new THREE.Matrix4(), sphere = new THREE.Sphere();
 
@@ -88,19 +89,18 @@ export class PlanView extends View {
     this.centre = [this.centre[0] + before[0] - after[0], this.centre[1] + before[1] - after[1]];
   }
   fit(box) {
-    this.centre = [(box.min[0] + box.max[0]) / 2, (box.min[1] + box.max[1]) / 2];
-    this.scale = Math.max((box.max[0] - box.min[0]) / (this.rect.width - 40), (box.max[1] - box.min[1]) / (this.rect.height - 90), 1e-3);
+    Object.assign(this, planOf(box, this.rect.width, this.rect.height));
   }
 }
 
 export class SpaceView extends View {
   constructor(pane) {
-    super(pane, new THREE.PerspectiveCamera(50, 1, 0.1, 5000));
+    super(pane, new THREE.PerspectiveCamera(FIELD, 1, 0.1, 5000));
     this.kind = "space";
     this.target = new THREE.Vector3();
     this.distance = 40;
-    this.azimuth = -2.2;
-    this.elevation = 0.62;
+    this.azimuth = AZIMUTH;
+    this.elevation = ELEVATION;
   }
   aim() {
     const c = this.camera, ce = Math.cos(this.elevation);
@@ -130,8 +130,9 @@ export class SpaceView extends View {
     this.distance = next;
   }
   fit(box) {
-    this.target.set((box.min[0] + box.max[0]) / 2, (box.min[1] + box.max[1]) / 2, (box.min[2] + box.max[2]) / 2);
-    this.distance = 0.82 * Math.hypot(box.max[0] - box.min[0], box.max[1] - box.min[1], box.max[2] - box.min[2]);
+    const { target, distance } = spaceOf(box);
+    this.target.set(...target);
+    this.distance = distance;
   }
 }
 
