@@ -55,9 +55,11 @@ def page(chromium):
     page, errors = chromium.new_page(viewport={"width": 1280, "height": 800}), []
     page.on("console", lambda m: errors.append(m.text) if m.type == "error" and "422" not in m.text and "Status Error Code" not in m.text else None)
     page.on("pageerror", lambda e: errors.append(str(e)))
+    ports = []
+    page.on("framenavigated", lambda frame: ports.append(urlsplit(frame.url).port))
     yield page
-    port = urlsplit(page.url).port
     page.close()
+    port = next(filter(None, reversed(ports)), None)
     assert not errors, f"{errors}\n{open(LOGS[port]).read()[-6000:] if port in LOGS else ''}"
 
 
@@ -72,9 +74,10 @@ def viewed(whole, tmp_path_factory):
 
 
 @pytest.fixture
-def served(copied):
-    """The finished job behind a server."""
+def served(copied, page):
+    """The finished job behind a server, which ends when the page has let go of it."""
     process, address = serve(copied)
     yield address, copied
+    page.goto("about:blank")
     process.terminate()
     process.wait(10)

@@ -87,6 +87,62 @@ def test_the_section_line_and_the_slab_band_are_dragged(page, viewed):
     assert page.evaluate("terrazza.slabHeight") - height == pytest.approx(20 * page.evaluate("terrazza.slab.scale"), rel=0.15)
 
 
+def test_the_section_line_is_bent_and_the_slab_follows_it(page, viewed):
+    """A bend is dragged out of the line; what the slab shows and picks lies beside the bent line, at the way along it; a double click straightens it."""
+    address, workspace = viewed
+    served_visit(page, viewed, "register")
+    grip = page.locator("#plan-marks .handle.mid").bounding_box()
+    page.mouse.move(grip["x"] + 4, grip["y"] + 4)
+    page.mouse.down()
+    page.mouse.move(grip["x"] + 64, grip["y"] - 26, steps=5)
+    page.mouse.up()
+    page.wait_for_function("terrazza.slab.path.length === 3")
+    idle(page)
+    path = np.array(page.evaluate("terrazza.slab.path"))
+    page.evaluate("Object.assign(terrazza.slab, { thickness: 0.5, along: terrazza.slab.length / 2, scale: terrazza.slab.length / 700 }); terrazza.dirty()")
+    idle(page)
+    pane, height, picked = page.locator("#slab").bounding_box(), page.evaluate("terrazza.slab.rowOf(0.05 + terrazza.cloud.scans.get(2).matrix.elements[14] - 1.6)"), []
+    for x in np.linspace(60, pane["width"] - 60, 9):
+        with page.expect_response("**/scene/pick") as answer:
+            page.mouse.click(pane["x"] + x, pane["y"] + 1 + height)
+        hit = answer.value.json()
+        if hit:
+            p = np.array(hit["at"]) - page.evaluate("terrazza.cloud.data.origin")
+            off, along, way = [], [], 0.0
+            for a, b in zip(path[:-1], path[1:]):
+                u = (b - a) / np.linalg.norm(b - a)
+                along.append(way + (p[:2] - a) @ u)
+                off.append(abs((p[:2] - a) @ [-u[1], u[0]]))
+                way += np.linalg.norm(b - a)
+            piece = int(along[0] > np.linalg.norm(path[1] - path[0]))
+            wanted = page.evaluate(f"terrazza.slab.toWorld({x} - 1, 0)[0]")
+            picked.append(piece)
+            assert off[piece] <= 0.2501 and abs(along[piece] - wanted) < 12 * page.evaluate("terrazza.slab.scale")
+    assert set(picked) == {0, 1}, "both pieces show points"
+    assert "bends=" in page.evaluate("import('/static/js/places.js').then((m) => m.address(terrazza))")
+    page.dblclick("#plan-marks .handle[data-end='1']")
+    page.wait_for_function("terrazza.slab.path.length === 2")
+
+
+def test_the_plan_is_a_picture_of_the_floor_that_is_chosen(page, viewed):
+    served_visit(page, viewed, "register")
+    page.wait_for_selector("#plan-picture:not([hidden])")
+    ink = "(() => { const c = document.getElementById('plan-picture'), d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data; let n = 0; for (let k = 3; k < d.length; k += 4) n += d[k]; return n / d.length; })()"
+    whole = page.evaluate(ink)
+    assert whole > 1 and page.locator("#plan-floor option").count() > 2
+    asked = []
+    page.on("request", lambda r: asked.append(r.url) if "/plan/" in r.url else None)
+    page.select_option("#plan-floor", "0")
+    page.wait_for_function(f"Math.abs({ink} - {whole}) > 0.05 * {whole} && document.getElementById('table').dataset.state === 'idle'")
+    assert page.evaluate(ink) < whole and any("high=" in url for url in asked)
+    for how in ("density", "intensity", "height"):
+        page.select_option("#plan-as", how)
+        idle(page)
+        assert any(f"/{how}/" in url for url in asked) and page.evaluate(ink) > 0.5
+    page.select_option("#plan-as", "same")
+    page.wait_for_selector("#plan-picture", state="hidden")
+
+
 def test_what_is_switched_off_is_neither_picked_nor_cut(page, served):
     address, workspace = served
     served_visit(page, served, "clean")

@@ -10,11 +10,13 @@ from scipy import stats
 from terrazza.core.geometry import rigid
 from terrazza.core.register import surface
 from terrazza.core.register.plan_match import PlanShape, judge
+from terrazza.db import queries
 from terrazza.demo import build, settegradini
 from terrazza.formats import control, e57
 from terrazza.instruments import camera, scene
 from terrazza.instruments.scanner import MIRRORED, MIXED, REAL, Setup, sweep
 from terrazza.instruments.walker import walk
+from tests.run import must, opened
 
 EYE = np.eye(4)
 
@@ -200,3 +202,18 @@ def test_the_application_never_reads_the_truth():
     for path in source.rglob("*.py"):
         if "demo" not in path.parts and "instruments" not in path.parts:
             assert "truth.json" not in path.read_text() and '"truth"' not in path.read_text(), path
+
+
+def test_the_walk_of_the_demo_is_imported_registers_and_lies_where_it_was_walked(field, workspace):
+    """The walked scan beside two tripod scans of the lemon house: placed from nothing, to millimetres, with its stops on the way."""
+    row = queries.create_job(workspace, "Walk")
+    must(workspace, row, "import.files", files=[str(field / build.FILES[0][0]), str(field / build.WALK_FILE)], take=["1:1", "1:2", "1:3", "2:1"])
+    must(workspace, row, "import.walk", scan=4, trajectory=build.WALK_PATH)
+    must(workspace, row, "register.automatic")
+    job, truth = opened(workspace, row), json.loads((field / "truth" / "truth.json").read_text())
+    to_scene = np.array(truth["poses"][0]) @ rigid.inverse(job.scan(1).pose)
+    away, turned = rigid.difference(to_scene @ job.scan(4).pose, np.array(truth["walk"]))
+    assert away < 0.005 and np.degrees(turned) < 0.05, (away, turned)
+    way = settegradini.walk_way()
+    stops = rigid.apply(to_scene @ job.scan(4).pose, np.array([s["at"] for s in job.get("walk", 4)["stops"]]))
+    assert len(stops) == 12 and max(min(np.linalg.norm(np.cross((b - a)[:2], (s - a)[:2])) / np.linalg.norm((b - a)[:2]) for a, b in zip(way[:-1], way[1:])) for s in stops) < 0.05

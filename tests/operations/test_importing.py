@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from PIL import Image
 from plyfile import PlyData
 from scipy.spatial import cKDTree
 
@@ -134,3 +135,69 @@ def test_choices_that_cannot_be(workspace, row, tmp_path, params, words):
     write_room(tmp_path / "r.e57")
     with pytest.raises((ParamsError, AssertionError), match=words):
         must(workspace, row, "import.files", files=[str(tmp_path / "r.e57")], **params)
+
+
+def test_each_file_has_its_own_unit(workspace, row, tmp_path):
+    for name, factor in (("a", 1.0), ("b", 1000.0), ("c", 1 / 0.3048)):
+        np.savetxt(tmp_path / f"{name}.xyz", np.random.default_rng(1).uniform(0, 8, (300, 3)) * factor, fmt="%.5f")
+    must(workspace, row, "import.files", files=[str(tmp_path / f"{n}.xyz") for n in "abc"], units=["", "2:millimetre", "3:international foot"])
+    job = opened(workspace, row)
+    assert apart(all_xyz(job, 1), all_xyz(job, 2)) < 2e-5 and apart(all_xyz(job, 1), all_xyz(job, 3)) < 2e-5
+    for words in ("4:metre", "2:foot", "millimetre"):
+        assert "is not file:unit" in perform(workspace, row, "import.files", files=[str(tmp_path / "a.xyz")], units=[words]).message
+
+
+@pytest.mark.parametrize(("name", "gain", "start"), [("pts", 1.0, -2048.0), ("xyz", 1 / 65535, 0.0), ("csv", 1.0, 0.0)])
+def test_the_files_own_intensities_are_read_back(workspace, row, tmp_path, name, gain, start):
+    """Whatever 16 bits hold, a pick tells the value that the file has."""
+    from terrazza.web.contexts import scene
+
+    rng, path = np.random.default_rng(2), tmp_path / f"i.{name}"
+    values = {"pts": rng.integers(-2048, 2048, 500), "xyz": rng.random(500), "csv": rng.integers(0, 4096, 500)}[name]
+    lines = [f"{x:.3f} {y:.3f} {z:.3f} {v:.9g}" + (" 1 2 3" if name == "pts" else "") for (x, y, z), v in zip(rng.uniform(0, 5, (500, 3)), values)]
+    path.write_text("\n".join((["500"] if name == "pts" else []) + lines) + "\n")
+    must(workspace, row, "import.files", files=[str(path)])
+    job = opened(workspace, row)
+    scan, cloud = job.scan(1), job.cloud(1)
+    told = np.array([scene.told(scan, cloud, np.eye(4), k)["intensity_raw"] for k in range(500)])
+    back = scan.record["intensity_as"]
+    assert np.allclose(np.sort(told), np.sort(values), atol=max(gain, 1e-9) * 0.51) and (back is None if name == "csv" else np.allclose(back, (gain, start)))
+
+
+@pytest.mark.parametrize(("width", "columns"), [(0, 360), (120, 120), (100, 90)])
+def test_the_view_from_a_station_is_as_wide_as_wanted(workspace, row, tmp_path, width, columns):
+    from terrazza.operations import stations
+
+    write_room(tmp_path / "r.e57", posed=True)
+    must(workspace, row, "import.files", files=[str(tmp_path / "r.e57")], take=["1:1"], view_width=width)
+    view = stations.view(opened(workspace, row), 1)
+    assert view.index.shape[1] == columns and (view.index >= 0).mean() > 0.95
+    must(workspace, row, "import.edit_scan", scan=1, view_width=0)
+    assert stations.view(opened(workspace, row), 1).index.shape == (150, 360)
+
+
+def test_photos_are_added_turned_and_taken_away(workspace, row, tmp_path):
+    """A photo that shows the scan's own directions colours its points with them; turned, it colours others; taken away, it is gone until undone."""
+    rows, columns = 150, 360
+    write_room(tmp_path / "r.e57", posed=True, rows=rows, columns=columns)
+    must(workspace, row, "import.files", files=[str(tmp_path / "r.e57")], take=["1:1"])
+    azimuth = np.pi - 2 * np.pi * (np.arange(512) + 0.5) / 512
+    picture = np.zeros((256, 512, 3), np.uint8)
+    picture[..., 0] = np.rint(127.5 + 127.5 * np.cos(azimuth))
+    picture[..., 1] = np.rint(127.5 + 127.5 * np.sin(azimuth))
+    Image.fromarray(picture).save(tmp_path / "pano.png")
+    Image.fromarray(picture[:, :500]).save(tmp_path / "narrow.png")
+    assert "twice as wide" in perform(workspace, row, "import.add_photo", scan=1, picture=str(tmp_path / "narrow.png")).message
+    assert must(workspace, row, "import.add_photo", scan=1, picture=str(tmp_path / "pano.png"))["photo"] == "1-0"
+    for turn in (0, 90):
+        if turn:
+            must(workspace, row, "import.edit_photo", photo="1-0", turn_deg=turn, name="Turned")
+        must(workspace, row, "colorize.photos", even=False)
+        job = opened(workspace, row)
+        xyz, rgb = job.cloud(1).xyz(), job.cloud(1).read("photo_rgb").astype(float)
+        seen = np.arctan2(xyz[:, 1], xyz[:, 0]) - np.radians(turn)
+        lit = rgb.any(1)
+        assert lit.mean() > 0.9 and np.abs(rgb[lit, 0] - 127.5 - 127.5 * np.cos(seen[lit])).max() < 4 and np.abs(rgb[lit, 1] - 127.5 - 127.5 * np.sin(seen[lit])).max() < 4
+    assert job.get("photo", "1-0")["name"] == "Turned" and "nothing to change" in perform(workspace, row, "import.edit_photo", photo="1-0").message
+    must(workspace, row, "import.edit_photo", photo="1-0", remove=True)
+    assert not opened(workspace, row).facts("photo") and "no photo 1-0" in perform(workspace, row, "import.edit_photo", photo="1-0").message

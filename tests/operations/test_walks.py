@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from plyfile import PlyData, PlyElement
 
 from terrazza.core.geometry import panorama, rigid
 from terrazza.db import queries
@@ -89,3 +90,22 @@ def test_walks_that_cannot_be(brought, walk, params, words):
         scan, params = 2, {}
     entry = perform(workspace, row, "import.walk", **({"scan": scan, "trajectory": "walk.txt"} | params))
     assert entry.state == "failed" and words in entry.message + entry.hint
+
+
+@pytest.mark.parametrize("text", [False, True])
+def test_the_trajectory_may_be_in_the_file(workspace, walk, tmp_path, text):
+    """A PLY with an element of its own for the way gives the same stops as the text beside a LAZ."""
+    time, xyz, heading = trajectory.read(str(walk[0] / "walk.txt"))
+    rng = np.random.default_rng(0)
+    when = rng.uniform(0, 5, 2000)
+    points = np.array(list(zip(*rng.uniform(-3, 3, (3, 2000)), when)), [(n, "f8") for n in ("x", "y", "z", "time")])
+    way = np.array(list(zip(time, *xyz.T, np.degrees(heading))), [(n, "f8") for n in ("time", "x", "y", "z", "heading")])
+    PlyData([PlyElement.describe(points, "vertex"), PlyElement.describe(way, "trajectory")], text=text).write(tmp_path / "walk.ply")
+    row = queries.create_job(workspace, "Ply")
+    must(workspace, row, "import.files", files=[str(tmp_path / "walk.ply")])
+    must(workspace, row, "import.walk", scan=1)
+    job = opened(workspace, row)
+    assert np.allclose([s["at"] for s in job.get("walk", 1)["stops"]], walk[1][0] + (walk[1][-1] - walk[1][0]) * np.array([0, 0.5, 1])[:, None], atol=2e-3)
+    PlyData([PlyElement.describe(points, "vertex")]).write(tmp_path / "bare.ply")
+    must(workspace, row, "import.files", files=[str(tmp_path / "bare.ply")])
+    assert "holds no trajectory" in perform(workspace, row, "import.walk", scan=2).message

@@ -9,6 +9,7 @@ import time
 
 import numpy as np
 import pytest
+from PIL import Image
 
 from terrazza import files
 from terrazza.db import queries
@@ -27,7 +28,7 @@ TABLE = {"measure.take", "pins.put", "boxes.put", "table.keep_view", "table.nota
 SMALL = TABLE | {"import.complete", "import.walk", "register.adjust", "register.automatic", "register.cloud_fit", "classify.ground"}
 LOOK = [[1, 0, 0, 0], [0, 1, 0, 0], [0, 0, 0, 0], [0, 0, 0, 1]]
 CASES = {
-    "import.files": {"files": ["ROOM"]}, "import.complete": {}, "import.walk": {"scan": 4, "trajectory": "WALK"}, "import.edit_scan": {"scan": 1, "name": "Other"}, "import.remove_scan": {"scan": 8},
+    "import.files": {"files": ["ROOM"]}, "import.complete": {}, "import.walk": {"scan": 4, "trajectory": "WALK"}, "import.edit_scan": {"scan": 1, "name": "Other"}, "import.add_photo": {"scan": 1, "picture": "PANORAMA"}, "import.edit_photo": {"photo": "1-0", "turn_deg": 5}, "import.remove_scan": {"scan": 8},
     "register.automatic": {"scans": [1, 2, 3]}, "register.adjust": {}, "register.cloud_fit": {"scan": 2, "neighbour": 1}, "register.leave_out": {"scan": 3},
     "register.set_pose": {"scan": 4, "x": 0, "y": 0, "z": 0, "heading_deg": 10}, "georeference.control": {"control": "CONTROL"}, "georeference.drop_target": {"target": 1},
     "georeference.level": {}, "georeference.match": {"point": "L1", "target": 1}, "georeference.pick_target": {"scan": 1, "x": 1.5, "y": 0, "z": 0}, "georeference.role": {"point": "L1", "check": True}, "georeference.targets": {},
@@ -46,7 +47,9 @@ def params_of(operation, job, field, folder):
     """The case's parameters with what this job has put in."""
     if operation == "import.files" and not (folder / "room.e57").exists():
         scenes.write_room(folder / "room.e57", posed=True, rows=60, columns=140)
-    text = json.dumps(CASES[operation]).replace("ROOM", str(folder / "room.e57")).replace("WALK", str(folder / "walk.txt")).replace("CONTROL", str(field / "settegradini-control.csv")).replace('"CUT"', next(iter(job.facts("cut")), "0"))
+    if operation == "import.add_photo":
+        Image.new("RGB", (64, 32), "olive").save(folder / "pano.png")
+    text = json.dumps(CASES[operation]).replace("ROOM", str(folder / "room.e57")).replace("PANORAMA", str(folder / "pano.png")).replace("WALK", str(folder / "walk.txt")).replace("CONTROL", str(field / "settegradini-control.csv")).replace('"CUT"', next(iter(job.facts("cut")), "0"))
     return find(operation).check(json.loads(text)).model_dump()
 
 

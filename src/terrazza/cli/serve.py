@@ -61,18 +61,18 @@ def make_demo(workspace: str) -> None:
         return
     field = field_folder(workspace)
     if not os.path.isfile(os.path.join(field, build.CONTROL_FILE)):
-        print("Building the demo's field data: eight scans with photos …", file=sys.stderr)
+        print("Building the demo's field data: eight scans with photos, and a walk …", file=sys.stderr)
         with Bar("Simulated field work") as bar:
             build.build(field, progress=bar)
     row = queries.create_job(workspace, DEMO)
-    operation = find("import.files")
-    files = [os.path.join(field, name) for name, _ in build.FILES]
-    entry = queries.add_entry(row, operation.name, operation.version, operation.check({"files": files}).model_dump(), "demo")
+    files = [os.path.join(field, name) for name in [name for name, _ in build.FILES] + [build.WALK_FILE]]
     with Bar("Importing the demo scans") as bar:
-        entry = run_entry(workspace, entry, bar)
-    if entry.state != "done":
-        row.delete_instance(recursive=True)
-        raise TerrazzaError(f"The demo job could not be made: {entry.message}", entry.hint)
+        for name, params in (("import.files", {"files": files}), ("import.walk", {"scan": 9, "trajectory": os.path.join(field, build.WALK_PATH)})):
+            operation = find(name)
+            entry = run_entry(workspace, queries.add_entry(row, name, operation.version, operation.check(params).model_dump(), "demo"), bar)
+            if entry.state != "done":
+                row.delete_instance(recursive=True)
+                raise TerrazzaError(f"The demo job could not be made: {entry.message}", entry.hint)
 
 
 def field_folder(workspace: str) -> str:

@@ -1,7 +1,7 @@
-"""Build the demo's field data: E57 files with photos, a control file, and the truth kept beside.
+"""Build the demo's field data: E57 files with photos, a control file, a walk through the lemon house, and the truth kept beside.
 
 Everything is drawn from one seed, so the same seed gives the same files.  The
-application imports the E57 and CSV files like anybody's; nothing in it reads
+application imports the files like anybody's; nothing in it reads
 the folder ``truth``.
 """
 
@@ -10,7 +10,7 @@ import json
 import os
 import shutil
 import uuid
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from PIL import Image
@@ -19,13 +19,15 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Progress
 from terrazza.demo import settegradini as estate
 from terrazza.fleet import Local
-from terrazza.formats import e57
+from terrazza.formats import e57, las, trajectory
 from terrazza.instruments.camera import photograph
 from terrazza.instruments.scanner import Setup, sweep
+from terrazza.instruments.walker import RINGS, walk
 
 INDOORS = {0, 1, 2, 3, 7}
 FILES = [("settegradini-house.e57", (0, 1, 2, 3)), ("settegradini-garden.e57", (4, 5, 6, 7))]
 CONTROL_FILE = "settegradini-control.csv"
+WALK_FILE, WALK_PATH = "settegradini-walk.laz", "settegradini-walk-path.txt"
 CAMERA = rigid.make(np.eye(3), np.array([0.0, 0.0, 0.06]))
 
 
@@ -67,19 +69,21 @@ def build(folder: str, seed: int = 7, density: float = 1.0, progress: Progress =
     shutil.rmtree(partial, ignore_errors=True)
     os.makedirs(os.path.join(partial, "truth"))
     work = field_work(seed, density)
-    pieces = [(partial, name, members, seed, density, photo_width) for name, members in FILES]
-    Local(cores).map(_one_file, pieces, [float(len(p[2])) for p in pieces], progress, "Scanning the estate")
+    pieces = [(partial, name, members, seed, density, photo_width) for name, members in [*FILES, (WALK_FILE, ())]]
+    *_, walked = Local(cores).map(_one_file, pieces, [max(float(len(p[2])), 0.4) for p in pieces], progress, "Scanning the estate")
     _control(os.path.join(partial, CONTROL_FILE), seed)
     truth = {"poses": [p.tolist() for p in work.poses], "scene_to_grid": estate.scene_to_grid().tolist(), "biases": [s.bias for s in work.setups],
-             "boards": {n: c.tolist() for n, c in estate.board_centres().items()}, "names": [s[0] for s in estate.STATIONS]}
+             "boards": {n: c.tolist() for n, c in estate.board_centres().items()}, "names": [s[0] for s in estate.STATIONS], "walk": walked}
     with open(os.path.join(partial, "truth", "truth.json"), "w") as f:
         json.dump(truth, f, indent=1)
     shutil.rmtree(folder, ignore_errors=True)
     os.replace(partial, folder)
 
 
-def _one_file(piece, progress: Progress) -> None:
+def _one_file(piece, progress: Progress) -> list | None:
     partial, name, members, seed, density, photo_width = piece
+    if name == WALK_FILE:
+        return _walk(partial, seed, density)
     world, work = estate.build(), field_work(seed, density)
     with e57.Writer(os.path.join(partial, name), guid=_guid(seed, name)) as out:
         for done, k in enumerate(members):
@@ -109,6 +113,15 @@ def _one_scan(out, folder, world, work, k, seed, photo_width, posed):
         packed = io.BytesIO()
         Image.fromarray(image).save(packed, "JPEG", quality=88)
         out.add_image(packed.getvalue(), "spherical", image.shape[1], image.shape[0], scan_guid=guid, pose=work.cameras[k], name=f"{name} photo", guid=_guid(seed, f"{name} photo"))
+
+
+def _walk(folder: str, seed: int, density: float) -> list:
+    """A walk through the lemon house into the store room, as LAZ with times and a text trajectory; returns its true pose, frame of the walk to scene."""
+    made = walk(estate.build(), estate.walk_way(), speed=1.1, epoch=4, seed=seed * 100 + 50, setup=replace(RINGS, columns=int(RINGS.columns * density)))
+    with las.Writer(os.path.join(folder, WALK_FILE), 1e-4, np.zeros(3), colour=True, time=True) as out:
+        out.write({name: made[name] for name in ("xyz", "intensity", "rgb", "time")})
+    trajectory.write(os.path.join(folder, WALK_PATH), made["path_time"], made["path_xyz"], made["path_heading"])
+    return made["pose"].tolist()
 
 
 def _control(path: str, seed: int) -> None:

@@ -59,6 +59,11 @@ def wall(scene, start, end, z0, z1, thick, material=STONE, code=BUILDING, style=
     scene.quad(o + up, along, deep, material, code)
 
 
+def walk_way() -> np.ndarray:
+    """Corners (n, 3) of the way that the walked scanner is carried along: through the lemon house and into the store room."""
+    return np.array([(x, y, HOUSE + 1.45) for x, y in ((-11.5, 10.5), (-3.0, 10.3), (5.0, 11.0), (12.8, 11.1), (16.5, 11.1))])
+
+
 def build() -> World:
     """The whole estate as a finished scene."""
     s = Scene()

@@ -27,7 +27,10 @@ class Repair:
 
 @dataclass
 class ScanInside:
-    """One scan inside a file; ``pose`` (4×4, scan to file frame) is None where the file gives none."""
+    """One scan inside a file; ``pose`` (4×4, scan to file frame) is None where the file gives none.
+
+    ``intensity_as`` (gain, start) where intensities are not kept as they are: the file's value is gain · stored + start.
+    """
 
     index: int
     name: str
@@ -39,6 +42,7 @@ class ScanInside:
     bounds: tuple | None = None
     captured: str = ""
     instrument: str = ""
+    intensity_as: tuple[float, float] | None = None
 
 
 @dataclass

@@ -90,6 +90,12 @@ def _limits(scan, proto):
     return None
 
 
+def _spread(scan, proto) -> tuple[float, float] | None:
+    """(gain, start) from the 16 bits over which intensities are spread back to the file's; None where these are whole numbers of 16 bits."""
+    low, high = _limits(scan, proto) or (0.0, 1.0)
+    return None if (low, high) == (0.0, 65535.0) else ((high - low) / 65535, low)
+
+
 def _bounds(scan):
     """Lowest and highest coordinates that a scan declares, from cartesian bounds or else the largest range; None where it says nothing sensible."""
     if scan.isDefined("cartesianBounds"):
@@ -130,6 +136,7 @@ def look(path: str) -> Contents:
             found.scans.append(ScanInside(
                 index=i, name=_text(scan, "name") or f"Scan {i + 1}", points=int(scan["points"].childCount()), guid=_text(scan, "guid"),
                 pose=_pose(scan), columns=columns, grid=grid, instrument=instrument, bounds=_bounds(scan), captured=_moment(scan),
+                intensity_as=_spread(scan, proto) if "intensity" in columns else None,
             ))
         for i, image in enumerate(_children(root, "images2D")):
             rep = next((r for r in REPRESENTATIONS if image.isDefined(r)), None)

@@ -30,6 +30,11 @@ class Tones:
     gain: float = 1.0
     colour: float = 1.0
 
+    @property
+    def back(self) -> tuple[float, float] | None:
+        """(gain, start) from what is stored back to the file's intensity; None where it is the same."""
+        return None if (self.shift, self.gain) == (0.0, 1.0) else (1 / self.gain, -self.shift)
+
 
 def tones(sample: dict[str, np.ndarray]) -> Tones:
     """The tones that a sample of the file's points shows."""

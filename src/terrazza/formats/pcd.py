@@ -57,7 +57,7 @@ def look(path: str) -> Contents:
     found = Contents(path=str(path), format="PCD", size=os.path.getsize(path), unit="unknown")
     there = cloud.announced if data == "binary_compressed" else cloud.there
     found.scans.append(ScanInside(index=0, name=os.path.splitext(os.path.basename(path))[0], points=there, pose=None if cloud.grid else np.eye(4), grid=cloud.grid,
-                                  columns=[naming.meaning(n) for n in cloud.kind.names]))
+                                  columns=[naming.meaning(n) for n in cloud.kind.names], intensity_as=None if data == "binary_compressed" else records.tones(cloud).back))
     if there < cloud.announced:
         found.repairs.append(Repair("count", 0, cloud.announced - there, f"Cut off: {there:,} of {cloud.announced:,} points are there and can be taken."))
     try:

@@ -1,5 +1,6 @@
 """PLY, the polygon file format (Turk 1994): the vertices of ascii and both binary forms as points; faces are passed by."""
 
+import itertools
 import os
 from collections.abc import Iterator
 
@@ -15,6 +16,7 @@ TYPES = {"char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1", "short": "i2"
          "int": "i4", "int32": "i4", "uint": "u4", "uint32": "u4", "float": "f4", "float32": "f4", "double": "f8", "float64": "f8"}
 ORDERS = {"ascii": "<", "binary_little_endian": "<", "binary_big_endian": ">"}
 LONGEST = 100_000
+WAYS = {"trajectory", "path", "poses"}
 
 
 def _header(path: str) -> tuple[str, list[tuple[str, int, list[tuple[str, str]]]], int]:
@@ -37,6 +39,23 @@ def _header(path: str) -> tuple[str, list[tuple[str, int, list[tuple[str, str]]]
         if form not in ORDERS:
             raise InputError(f"“{shown}” is a PLY of the unknown form “{form}”.", f"Known are {', '.join(ORDERS)}.")
         return form, elements, file.tell()
+
+
+def trajectory(path: str) -> dict[str, np.ndarray] | None:
+    """The columns of an element named trajectory, path or poses that follows the vertices, under our names; None where the file has none."""
+    form, elements, start = _header(path)
+    with open(path, "rb") as file:
+        file.seek(start)
+        for name, count, properties in elements:
+            if any(kind not in TYPES for _, kind in properties):
+                return None
+            kind = np.dtype([(naming.meaning(n), ORDERS[form] + TYPES[t]) for n, t in properties])
+            if name not in WAYS:
+                list(itertools.islice(file, count)) if form == "ascii" else file.seek(count * kind.itemsize, os.SEEK_CUR)
+                continue
+            values = np.loadtxt(itertools.islice(file, count), ndmin=2).astype(float) if form == "ascii" else np.fromfile(file, kind, count)
+            return {n: values[:, k] if form == "ascii" else values[n].astype(float) for k, n in enumerate(kind.names)}
+    return None
 
 
 def _records(path: str) -> Records:
@@ -63,7 +82,7 @@ def look(path: str) -> Contents:
     """One scan: the vertices, as many as are there."""
     cloud = _records(str(path))
     found = Contents(path=str(path), format="PLY", size=os.path.getsize(path), unit="unknown")
-    found.scans.append(ScanInside(index=0, name=os.path.splitext(os.path.basename(path))[0], points=cloud.there, pose=np.eye(4), columns=[naming.meaning(n) for n in cloud.kind.names]))
+    found.scans.append(ScanInside(index=0, name=os.path.splitext(os.path.basename(path))[0], points=cloud.there, pose=np.eye(4), columns=[naming.meaning(n) for n in cloud.kind.names], intensity_as=records.tones(cloud).back))
     if cloud.there < cloud.announced:
         found.repairs.append(Repair("count", 0, cloud.announced - cloud.there, f"Cut off: {cloud.there:,} of {cloud.announced:,} points are there and can be taken."))
     return found

@@ -144,14 +144,14 @@ def look(path: str) -> Contents:
 
     The same matrix in every one of several scans, or the identity in a single one, counts as no pose.
     """
-    grids, _, damage = _known(path)
+    grids, tones, damage = _known(path)
     found = Contents(path=str(path), format="PTX", size=os.path.getsize(path), unit="unknown")
     stem = os.path.splitext(os.path.basename(path))[0]
     same = len({g.pose for g in grids}) == 1 and (len(grids) > 1 or grids[0].pose is None or np.allclose(grids[0].pose, np.eye(4), atol=1e-12))
     for k, grid in enumerate(grids):
         pose = None if same or grid.pose is None else rigid.nearest(np.array(grid.pose))
         found.scans.append(ScanInside(index=k, name=stem if len(grids) == 1 else f"{stem} {k + 1}", points=grid.lines, pose=pose, columns=list(NAMES[grid.cells]),
-                                      grid=(grid.rows, grid.columns) if min(grid.rows, grid.columns) > 1 else None))
+                                      grid=(grid.rows, grid.columns) if min(grid.rows, grid.columns) > 1 else None, intensity_as=tones.back))
         if grid.lines < grid.announced:
             found.repairs.append(Repair("count", k, grid.announced - grid.lines, f"Cut off: {grid.lines:,} of {grid.announced:,} grid places are there and can be taken."))
         if grid.pose is None:

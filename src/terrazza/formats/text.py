@@ -188,7 +188,7 @@ def numbers(lines: list[str], layout: Layout) -> tuple[np.ndarray, int]:
 def look(path: str, columns: tuple[str, ...] = ()) -> Contents:
     """One scan; its points are counted from the mean length of a line where the file announces no number."""
     size = os.path.getsize(path)
-    layout, _, length = _look_up(path, columns)
+    layout, tones, length = _look_up(path, columns)
     found = Contents(path=str(path), format="PTS" if layout.count else "text", size=size, unit="unknown")
     about = max(int(round(size / max(length, 1))), 1)
     points = about
@@ -201,7 +201,7 @@ def look(path: str, columns: tuple[str, ...] = ()) -> Contents:
                 points = there
     elif size < HEAD:
         points = len([line for line in _head(path)[layout.skip :] if line.strip()])
-    found.scans.append(ScanInside(index=0, name=os.path.splitext(os.path.basename(path))[0], points=points, columns=list(layout.columns), pose=np.eye(4)))
+    found.scans.append(ScanInside(index=0, name=os.path.splitext(os.path.basename(path))[0], points=points, columns=list(layout.columns), pose=np.eye(4), intensity_as=tones.back))
     return found
 
 

@@ -1,11 +1,11 @@
-"""Trajectories in text: time and place of a moving scanner, with or without its attitude, in any order of columns."""
+"""Trajectories, in text or in the file of the walk itself: time and place of a moving scanner, with or without its attitude, in any order of columns."""
 
 import os
 
 import numpy as np
 
 from terrazza.errors import InputError
-from terrazza.formats import text
+from terrazza.formats import ply, text
 
 ANGLES = {"heading", "yaw", "azimuth_deg", "kappa"}
 QUATERNION = ("qw", "qx", "qy", "qz")
@@ -16,6 +16,11 @@ def read(path: str, columns: tuple[str, ...] = ()) -> tuple[np.ndarray, np.ndarr
 
     Without a header the columns are time x y z, then heading in degrees or a quaternion qw qx qy qz where they are there.
     """
+    if path.lower().endswith(".ply"):
+        column = ply.trajectory(path) or {}
+        if not {"time", "x", "y", "z"} <= set(column):
+            raise InputError(f"“{os.path.basename(path)}” holds no trajectory.", "It would be an element “trajectory” with time, x, y and z; or give the trajectory as text.")
+        return column["time"], np.stack([column[a] for a in "xyz"], 1), _heading(column)
     layout = text.sniff(path, columns)
     names = list(layout.columns)
     if not columns and not layout.headed:
@@ -30,13 +35,16 @@ def read(path: str, columns: tuple[str, ...] = ()) -> tuple[np.ndarray, np.ndarr
     if unread > len(values):
         raise InputError(f"“{os.path.basename(path)}”: {unread:,} of its lines cannot be read.", "Choose the trajectory of the walk.")
     column = {n: values[:, k] for k, n in enumerate(names)}
-    heading = None
-    if set(QUATERNION) <= set(names):
+    return column["time"], np.stack([column[a] for a in "xyz"], 1), _heading(column)
+
+
+def _heading(column: dict[str, np.ndarray]) -> np.ndarray | None:
+    """Heading (rad) from a quaternion or an angle in degrees, None where there is neither."""
+    if set(QUATERNION) <= set(column):
         w, x, y, z = (column[q] for q in QUATERNION)
-        heading = np.arctan2(2 * (w * z + x * y), 1 - 2 * (y**2 + z**2))
-    elif ANGLES & set(names):
-        heading = np.radians(column[next(n for n in names if n in ANGLES)])
-    return column["time"], np.stack([column[a] for a in "xyz"], 1), heading
+        return np.arctan2(2 * (w * z + x * y), 1 - 2 * (y**2 + z**2))
+    angle = next((n for n in column if n in ANGLES), None)
+    return None if angle is None else np.radians(column[angle])
 
 
 def write(path: str, time: np.ndarray, xyz: np.ndarray, heading: np.ndarray) -> None:

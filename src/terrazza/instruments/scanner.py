@@ -22,7 +22,8 @@ class Setup:
     """Angular grid and errors of one scan; angles in radians, lengths in metres.
 
     ``columns`` run once around from the scanner's +x axis, counter-clockwise;
-    ``rows`` run from ``lowest`` to ``highest`` elevation.
+    ``rows`` run from ``lowest`` to ``highest`` elevation.  ``beam`` is the width of the beam at the instrument, 0 for one so thin
+    that no pixel is mixed; it widens by ``spread``.
     """
 
     columns: int = 1250
@@ -38,10 +39,10 @@ class Setup:
 
 
 @njit(cache=True, parallel=True, nogil=True)
-def _first_pass(arrays, material, epoch, pose, columns, rows, lowest, highest, seed, reach, out_t, out_i, out_uv, out_kind):
+def _first_pass(arrays, material, epoch, poses, azimuths, rows, lowest, highest, seed, reach, out_t, out_i, out_uv, out_kind):
     kind, table, style, epochs, tree = arrays
-    for c in prange(columns):
-        az = 2 * np.pi * c / columns
+    for c in prange(len(azimuths)):
+        az, pose = azimuths[c], poses[c]
         for r in range(rows):
             el = lowest + (highest - lowest) * (r + 0.5) / rows
             sx, sy, sz = np.cos(el) * np.cos(az), np.cos(el) * np.sin(az), np.sin(el)
@@ -82,11 +83,12 @@ def _first_pass(arrays, material, epoch, pose, columns, rows, lowest, highest, s
 
 
 @njit(cache=True, parallel=True, nogil=True)
-def _second_pass(arrays, material, epoch, pose, columns, rows, lowest, highest, seed, noise, bias, beam, spread,
+def _second_pass(arrays, material, epoch, poses, azimuths, rows, lowest, highest, seed, noise, bias, beam, spread,
                  t_in, i_in, uv, kinds, out_r, out_intensity, out_rgb, out_clear):
     kind, table, style, epochs, tree = arrays
+    columns = len(azimuths)
     for c in prange(columns):
-        az = 2 * np.pi * c / columns
+        az, pose = azimuths[c], poses[c]
         for r in range(rows):
             t, i = t_in[c, r], i_in[c, r]
             if i < 0:
@@ -112,7 +114,7 @@ def _second_pass(arrays, material, epoch, pose, columns, rows, lowest, highest, 
                     continue
                 if abs(t_in[cc, rr] - t) > 0.05 or i_in[cc, rr] != i:
                     edge = True
-            if edge and kinds[c, r] == 0 and kind[i] != FOLIAGE:
+            if edge and beam > 0 and kinds[c, r] == 0 and kind[i] != FOLIAGE:
                 # four more rays over the footprint of the beam: do they all meet the same surface?
                 wide = beam + spread * t
                 ex, ey = -np.sin(az), np.cos(az)
@@ -152,25 +154,30 @@ def _second_pass(arrays, material, epoch, pose, columns, rows, lowest, highest, 
 
 
 def sweep(world: World, pose: np.ndarray, setup: Setup, epoch: int, seed: int) -> dict[str, np.ndarray]:
-    """One structured scan from ``pose`` (4×4, scanner to scene).
+    """One structured scan from ``pose`` (4×4, scanner to scene); columns as ``turn`` gives them."""
+    return turn(world, np.repeat(pose[None], setup.columns, 0), 2 * np.pi * np.arange(setup.columns) / setup.columns, setup, epoch, seed)
+
+
+def turn(world: World, poses: np.ndarray, azimuths: np.ndarray, setup: Setup, epoch: int, seed: int) -> dict[str, np.ndarray]:
+    """What a head sees that looks along ``azimuths`` (n,) one after the other, from the pose (n, 4, 4, head to scene) that it has at each of them.
 
     Returns columns over all grid cells in column-major order: ``x y z`` (m,
-    scanner frame), ``intensity`` u16, ``rgb`` u8×3, ``row``, ``column``, ``valid``
+    in the head's frame of that column), ``intensity`` u16, ``rgb`` u8×3, ``row``, ``column``, ``valid``
     and, for the truth file, ``kind`` (0 real, 1 mixed, 2 mirrored), ``code`` (LAS
     class), ``moved`` and ``clear`` (m, of a mixed pixel from the nearer surface).
     """
-    shape = (setup.columns, setup.rows)
+    shape = (len(azimuths), setup.rows)
     t, i = np.empty(shape), np.empty(shape, np.int32)
     uv, kind = np.empty((*shape, 2)), np.zeros(shape, np.uint8)
-    grid = (setup.columns, setup.rows, setup.lowest, setup.highest, seed)
-    _first_pass(world.arrays(), world.material, epoch, pose, *grid, setup.reach, t, i, uv, kind)
+    grid = (np.ascontiguousarray(poses), azimuths, setup.rows, setup.lowest, setup.highest, seed)
+    _first_pass(world.arrays(), world.material, epoch, *grid, setup.reach, t, i, uv, kind)
     ranges, intensity = np.zeros(shape), np.zeros(shape, np.uint16)
     rgb, clear = np.zeros((*shape, 3), np.uint8), np.zeros(shape)
-    _second_pass(world.arrays(), world.material, epoch, pose, *grid, setup.noise, setup.bias, setup.beam, setup.spread, t, i, uv, kind,
+    _second_pass(world.arrays(), world.material, epoch, *grid, setup.noise, setup.bias, setup.beam, setup.spread, t, i, uv, kind,
                  ranges, intensity, rgb, clear)
-    az = 2 * np.pi * np.arange(setup.columns)[:, None] / setup.columns
+    az = azimuths[:, None]
     el = setup.lowest + (setup.highest - setup.lowest) * (np.arange(setup.rows)[None, :] + 0.5) / setup.rows
-    column, row = np.meshgrid(np.arange(setup.columns), np.arange(setup.rows), indexing="ij")
+    column, row = np.meshgrid(np.arange(len(azimuths)), np.arange(setup.rows), indexing="ij")
     hit = np.maximum(i, 0)
     out = {
         "x": ranges * np.cos(el) * np.cos(az), "y": ranges * np.cos(el) * np.sin(az), "z": ranges * np.sin(el),
@@ -182,4 +189,4 @@ def sweep(world: World, pose: np.ndarray, setup: Setup, epoch: int, seed: int) -
     return out
 
 
-__all__ = ["MIRRORED", "MIXED", "REAL", "Setup", "sweep"]
+__all__ = ["MIRRORED", "MIXED", "REAL", "Setup", "sweep", "turn"]

@@ -19,6 +19,7 @@ from terrazza.operations.glimpse import stationed
 from terrazza.operations.ingest import Source, bring
 from terrazza.operations.job import Job, plain
 from terrazza.files import checksum, disk
+from terrazza.units import FACTORS as UNITS
 from terrazza.units import metres_per
 
 AS_FILE = "as the file says"
@@ -30,12 +31,14 @@ class ImportParams(Params):
     take: list[str] = field("Scans to take", list, help="Each as file:scan, counted from 1, for example 1:3. Empty: all.", widget="take")
     unit: Literal["as the file says", "metre", "millimetre", "international foot", "US survey foot", "inch"] = field(
         "Unit", AS_FILE, help="What one unit in the files is. E57 counts in metres by its standard; LAS says so only through its coordinate system; other files do not say.")
+    units: list[str] = field("Units of single files", list, help="Where files differ, each as file:unit, for example 2:millimetre.", widget="units")
     axes: str = field("Axes", "+x +y +z", help="Which axis of the file becomes x, y and z, with its sign: +x -z +y brings a file with y up upright.", widget="axes")
     columns: str = field("Columns of text files", "", help="A word for each column: x y z intensity red green blue class time, a name of your own, or - to pass it by. Empty: as found.", widget="columns")
     every: int = field("Every n-th point", 1, ge=1, le=10_000, help="1 takes all. More makes a test import, which can be completed later without starting over.")
     nearest: float = field("Nearest", 0.0, unit="m", ge=0, le=10_000, help="Of scans with a station: leave out points nearer than this.")
     farthest: float = field("Farthest", 0.0, unit="m", ge=0, le=100_000, help="Of scans with a station: leave out points farther than this; 0: no limit.")
     broken: Literal["refuse", "leave out"] = field("Broken files", "refuse", help="Whether a file or scan that cannot be read ends the import, or is left out and told of.")
+    view_width: int = field("Station view", 0, unit="px", ge=0, le=32_768, help="Most columns of the view from a station; 0: every column of a scan's grid, or 4096 where it has none.")
 
 
 @operation
@@ -54,7 +57,7 @@ class ImportFiles(Operation):
             raise ParamsError("import.files: “farthest” is not beyond “nearest”.", "Give a larger distance, or 0 for no limit.")
         columns, axes = tuple(params.columns.split()), Axes.named(params.axes)
         found, repairs = _looked(paths, columns, params.broken == "leave out")
-        chosen = _chosen(found, params.take)
+        chosen, units = _chosen(found, params.take), _units(params, len(found))
         _need_room(job, [found[f].scans[s].points // params.every for f, s in chosen])
         first = max([int(k) for k in job.facts("scan")] or [0]) + 1
         numbers = {pick: first + n for n, pick in enumerate(chosen)}
@@ -62,7 +65,7 @@ class ImportFiles(Operation):
         for f, s in chosen:
             folder = job.scan_folder(numbers[f, s])
             shutil.rmtree(folder, ignore_errors=True)
-            pieces.append(_source(job, found[f], s, folder, params.unit, axes, columns, params.every, _within(found[f], s, params), params.broken == "leave out"))
+            pieces.append(_source(job, found[f], s, folder, units[f], axes, columns, params.every, _within(found[f], s, params), params.broken == "leave out"))
         records, mended = bring([(p, found[f]) for p, (f, _) in zip(pieces, chosen)], job.fleet, progress)
         empty = [found[f].scans[s].name for (f, s), r in zip(chosen, records) if r["points"] == 0]
         if len(empty) == len(records):
@@ -73,7 +76,7 @@ class ImportFiles(Operation):
         for (f, s), record, piece, mine in zip(chosen, records, pieces, mended):
             mine += [r for r in found[f].repairs if r.scan == s]
             if record["points"]:
-                rows.append(self._enter(job, found[f], s, numbers[f, s], record, piece, mine))
+                rows.append(self._enter(job, found[f], s, numbers[f, s], record | {"view_width": params.view_width}, piece, mine))
             repairs += _listed(mine, found[f].scans[s].name, numbers[f, s] if record["points"] else None)
         repairs += [row for c in found for row in _listed([r for r in c.repairs if r.scan is None], os.path.basename(c.path), None)]
         photos, notes = self._photos(job, found, numbers, records, dict(zip(chosen, pieces)))
@@ -97,7 +100,7 @@ class ImportFiles(Operation):
         posed = inside.pose is not None or bool(np.any(shift))
         grid = list(inside.grid) if inside.grid and piece.every == 1 else None
         job.put("scan", number, record | {"name": name, "file": os.path.basename(contents.path), "path": os.path.abspath(contents.path), "format": contents.format, "index": index, "grid": grid,
-                                          "captured": inside.captured, "instrument": inside.instrument, "posed": posed, "taken": _taken(piece)}, scan=number)
+                                          "captured": inside.captured, "instrument": inside.instrument, "posed": posed, "intensity_as": inside.intensity_as, "taken": _taken(piece)}, scan=number)
         for column, names in files.items():
             job.put("column", f"{number}/{column}", names, scan=number)
         if posed:
@@ -216,6 +219,17 @@ def _chosen(found: list[Contents], take: list[str]) -> list[tuple[int, int]]:
     return [pick for pick in everything if pick in chosen]
 
 
+def _units(params: ImportParams, count: int) -> list[str]:
+    """The unit of each file."""
+    out = [params.unit] * count
+    for word in filter(None, params.units):
+        number, _, unit = word.partition(":")
+        if not number.isdigit() or not 1 <= int(number) <= count or (unit != AS_FILE and unit not in UNITS):
+            raise ParamsError(f"import.files: “units” holds {word!r}, which is not file:unit.", f"Write for example 1:millimetre; units are {', '.join(UNITS)}.")
+        out[int(number) - 1] = unit
+    return out
+
+
 def _need_room(job: Job, points: list[int]) -> None:
     needed, free = sum(points) * BYTES_A_POINT, shutil.disk_usage(job.folder).free
     if needed > free:
@@ -282,6 +296,7 @@ class EditScanParams(Params):
     instrument: str = field("Instrument", "", help="Empty: unchanged.", max_length=120)
     captured: str = field("Captured", "", help="Day and time; empty: unchanged.", max_length=40)
     notes: str = field("Notes", "", help="Empty: unchanged.", max_length=2000)
+    view_width: int | None = field("Station view", None, unit="px", ge=0, le=32_768, help="Most columns of the view from its station; 0: as scanned; empty: unchanged.")
     block: str = field("Block", "", help="The block it belongs to, nested with “/”, for example house/upper floor; - takes it out of any; empty: unchanged.", max_length=120)
 
 
@@ -296,6 +311,8 @@ class EditScan(Operation):
     def run(self, job: Job, params: EditScanParams, progress: Progress) -> Figures:
         record = dict(job.scan(params.scan).record)
         new = {k: getattr(params, k).strip() for k in ("name", "instrument", "captured", "notes", "block") if getattr(params, k).strip()}
+        if params.view_width is not None:
+            new["view_width"] = params.view_width
         if not new:
             raise ParamsError("import.edit_scan: nothing to change was given.", "Give a name, an instrument, a time, a note or a block.")
         if "block" in new:

@@ -38,7 +38,7 @@ def view(job: Job, number: int, stop: int = 0) -> "panorama.Panorama":
     scan, at = job.scan(number), stop_of(job, number, stop)
     if at is None and not has_station(scan):
         raise StateError(f"“{scan.name}” was not taken from one place, so there is no view from a station.", "Look at it in plan, space or slab, or give it the path of its walk.")
-    told = [*job.get("column", f"{number}/position"), str(at)]
+    told = [*job.get("column", f"{number}/position"), str(at), str(scan.record.get("view_width", 0))]
     name = f"station-{number}-{sha1('|'.join(told).encode()).hexdigest()[:10]}"
     base = os.path.join(job.subfolder("pictures"), name)
     if not os.path.exists(f"{base}.npz"):
@@ -61,11 +61,13 @@ def _keep(base: str, made: "panorama.Panorama") -> None:
 
 
 def _made(job: Job, scan: Scan, stop: dict | None) -> "panorama.Panorama":
-    cloud, grid = job.cloud(scan.id), scan.record.get("grid")
+    cloud, grid, wanted = job.cloud(scan.id), scan.record.get("grid"), scan.record.get("view_width", 0)
     if stop is not None:
-        return panorama.rendered(lambda: ((a, cloud.xyz(a, b) - stop["at"]) for a, b in cloud.blocks()), STOP_WIDTH)
+        return panorama.rendered(lambda: ((a, cloud.xyz(a, b) - stop["at"]) for a, b in cloud.blocks()), wanted or STOP_WIDTH)
     if grid and cloud.has("row") and cloud.has("column"):
+        step = -(-grid[1] // wanted) if wanted else 1  # every so many rows and columns share a pixel
+        place = lambda name, *where: np.asarray(cloud.read(name, *where)) // step  # noqa: E731
         some = cloud.sample(SAMPLE)
-        sample = (cloud.at(some), cloud.pick("row", some).astype(np.int64), cloud.pick("column", some).astype(np.int64))
-        return panorama.from_grid(((a, cloud.read("row", a, b), cloud.read("column", a, b)) for a, b in cloud.blocks()), *grid, sample)
-    return panorama.rendered(lambda: ((a, cloud.xyz(a, b)) for a, b in cloud.blocks()), WIDTH)
+        sample = (cloud.at(some), cloud.pick("row", some).astype(np.int64) // step, cloud.pick("column", some).astype(np.int64) // step)
+        return panorama.from_grid(((a, place("row", a, b), place("column", a, b)) for a, b in cloud.blocks()), *(-(-side // step) for side in grid), sample)
+    return panorama.rendered(lambda: ((a, cloud.xyz(a, b)) for a, b in cloud.blocks()), wanted or WIDTH)

@@ -1,19 +1,17 @@
 """What is set down while looking: measures, pins and working boxes, and how figures are written."""
 
-import os
 from typing import Literal
 
 import numpy as np
-from PIL import Image, UnidentifiedImageError
 from pydantic import BaseModel, ConfigDict, Field
 
 from terrazza.core.geometry import box, rigid
 from terrazza.core.progress import Progress
 from terrazza.errors import NotFound, ParamsError, StateError
-from terrazza.files import checksum, disk
 from terrazza.later import later
 from terrazza.operations.base import Figures, Operation, Params, field, operation
 from terrazza.operations.job import Job
+from terrazza.operations.photos import kept
 
 fits = later("terrazza.core.measure.fits")
 measures = later("terrazza.core.measure.measures")
@@ -203,26 +201,8 @@ class PutPin(Operation):
         name = _name(job, "pin", params.name, f"pin {number}")
         touch = params.points[0].model_dump(mode="json")
         at = place(job, touch)
-        job.put("pin", number, {"name": name, "text": params.text, "link": params.link, "measure": params.measure, "point": touch, "picture": _picture(job, params.picture, number)})
+        job.put("pin", number, {"name": name, "text": params.text, "link": params.link, "measure": params.measure, "point": touch, "picture": kept(job, params.picture, f"pin.{number}")[0] if params.picture else ""})
         return {"says": f"{name} at {at[0]:.3f}, {at[1]:.3f}, {at[2]:.3f}", "pin": number, "at": at.tolist()}
-
-
-def _picture(job: Job, name: str, number: int) -> str:
-    """Keep a picture of the inbox with the job; the name it is kept under, empty for none."""
-    if not name:
-        return ""
-    path = os.path.join(job.subfolder("inbox"), os.path.basename(name))
-    try:
-        with Image.open(path) as image:
-            ending = {"JPEG": "jpg", "PNG": "png"}[image.format]
-        with open(path, "rb") as f:
-            data = f.read()
-    except (OSError, KeyError, UnidentifiedImageError) as error:
-        raise ParamsError(f"“{name}” is no JPEG or PNG in the inbox.", "Drop the picture there first.") from error
-    file = f"pin.{number}.{job.version}.{checksum(data)}.{ending}"
-    disk.write_bytes(os.path.join(job.subfolder("photos"), file), data)
-    disk.sync(job.subfolder("photos"))
-    return file
 
 
 class BoxParams(Params):

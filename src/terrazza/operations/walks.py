@@ -16,7 +16,7 @@ MOST = 20_000
 
 class WalkParams(Params):
     scan: int = field("Scan", ge=1, help="Number of the walked scan; its points have times.")
-    trajectory: str = field("Trajectory", help="Path of a text file with time, x, y, z and where there heading or attitude; also relative to the imported files.", widget="file")
+    trajectory: str = field("Trajectory", "", help="Path of a text file with time, x, y, z and where there heading or attitude, also relative to the imported files. Empty: the one in the scan's own PLY file.", widget="file")
     columns: str = field("Columns", "", help="A word for each column of the file: time x y z heading qw qx qy qz, or - to pass it by. Empty: as found.")
     every: float = field("Stop every", 2.5, unit="m", ge=0, le=100, help="0: not by distance. 2.5 m is usual, 0.5 to 1 m in tight rooms.")
     turn_deg: float = field("Stop after a turn of", 0.0, unit="°", ge=0, le=180, help="0: not by turning.")
@@ -36,7 +36,7 @@ class Walk(Operation):
             raise StateError(f"The points of “{scan.name}” have no times.", "Import the walk from a file that keeps the time of each point.")
         if not (params.every or params.turn_deg):
             raise ParamsError("import.walk: stops need a distance or a turn.", "Give “every” or “turn_deg”.")
-        time, xyz, heading = trajectory.read(_find(job, params.trajectory, scan), tuple(params.columns.split()))
+        time, xyz, heading = trajectory.read(_find(job, params.trajectory or scan.record["path"], scan), tuple(params.columns.split()))
         path = paths.Path.of(time, xyz * scan.record["taken"]["factor"] - np.array(scan.record["shift"]), heading)
         times = paths.stops(path, params.every, np.radians(params.turn_deg))
         counts, outside = np.zeros(len(times), np.int64), 0

@@ -105,6 +105,7 @@ def rendered(pieces, width: int) -> Panorama:
 
     What a coarser picture shows to lie clearly behind something is left out, so that a wall is not seen through between its points.
     """
+    width = max(width // (2 * COARSE), 4) * 2 * COARSE
     height = width // 2
     coarse = np.full((height // COARSE, width // COARSE), np.inf, np.float32)
     none, open_ = np.full(coarse.shape, -1, np.int32), np.full((1, 1), np.inf, np.float32)

@@ -17,6 +17,7 @@ from terrazza.operations.glimpse import Ask
 from terrazza.operations.importing import BYTES_A_POINT
 from terrazza.operations.job import Job
 from terrazza.settings import settings
+from terrazza.units import FACTORS
 from terrazza.work.looking import Looker
 
 SECONDS_A_POINT = 1.1e-6
@@ -41,9 +42,11 @@ def build(job: Job) -> dict:
             texts.append({"name": name, "bytes": os.path.getsize(path)})
         else:
             files.append(_file(path, name, name in taken))
+    for number, row in enumerate((f for f in files if not f["error"]), 1):
+        row["number"] = number  # among the files that the form hands in
     scans = [s for f in files for s in f["scans"]]
     return {"job": job.row, "files": files, "texts": texts, "parts": parts, "points": sum(s["points"] for s in scans), "bytes_a_point": BYTES_A_POINT, "seconds_a_point": SECONDS_A_POINT,
-            "folders": [str(p) for p in settings().allowed_folders()], "upright": {words: f"{up[1]} {'up' if up[0] == '+' else 'down'}" for up, words in UPRIGHT.items()} | {MIRRORED: "mirrored"}}
+            "folders": [str(p) for p in settings().allowed_folders()], "units": list(FACTORS), "upright": {words: f"{up[1]} {'up' if up[0] == '+' else 'down'}" for up, words in UPRIGHT.items()} | {MIRRORED: "mirrored"}}
 
 
 def _is_cloud(path: str) -> bool:

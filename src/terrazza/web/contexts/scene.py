@@ -200,6 +200,7 @@ class Ray(BaseModel):
     hidden_classes: list[int] = []
     slab: Pair | None = None
     wall: Four | None = None
+    along: Four | None = None
     box: str = Field("", max_length=100)
 
 
@@ -235,12 +236,15 @@ def _allowed(job: Job, cloud, pose, ray: Ray, box):
         mask = cloud.kept(start, stop)
         if ray.hidden_classes:
             mask &= ~np.isin(cloud.values("class", 0, start, stop), ray.hidden_classes)
-        if ray.slab or ray.wall:
+        if ray.slab or ray.wall or ray.along:
             q = rigid.apply(place, cloud.xyz(start, stop))
             if ray.slab:
                 mask &= (q[:, 2] >= ray.slab[0]) & (q[:, 2] <= ray.slab[1])
             if ray.wall:
                 mask &= np.abs(q[:, 0] * ray.wall[0] + q[:, 1] * ray.wall[1] - ray.wall[2]) <= ray.wall[3]
+            if ray.along:
+                way = q[:, 0] * ray.along[0] + q[:, 1] * ray.along[1]
+                mask &= (way >= ray.along[2]) & (way <= ray.along[3])
         if box is not None:
             mask &= box.holds(rigid.apply(pose, cloud.xyz(start, stop)))
         return mask
@@ -251,7 +255,7 @@ def _allowed(job: Job, cloud, pose, ray: Ray, box):
 def told(scan: Scan, cloud, pose, at: int) -> dict:
     own = cloud.xyz(at, at + 1)
     value = lambda name: np.asarray(cloud.read(name, at, at + 1))[0].tolist() if cloud.has(name) else None  # noqa: E731
-    code = value("class")
+    code, intensity, back = value("class"), value("intensity"), scan.record.get("intensity_as")
     return {"scan": scan.id, "name": scan.name, "placed": scan.pose is not None, "index": at, "at": (rigid.apply(pose, own) if scan.pose is not None else own)[0].tolist(), "shown": rigid.apply(pose, own)[0].tolist(),
-            "own": own[0].tolist(), "intensity": value("intensity"), "class": code, "class_name": classes.name(code) if code is not None else None, "native": value("native_rgb"), "photo": value("photo_rgb"),
+            "own": own[0].tolist(), "intensity": intensity, "intensity_raw": None if intensity is None else back[0] * intensity + back[1] if back else intensity, "class": code, "class_name": classes.name(code) if code is not None else None, "native": value("native_rgb"), "photo": value("photo_rgb"),
             "cut": value("cut"), "range": float(np.linalg.norm(own))}

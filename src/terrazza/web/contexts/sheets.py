@@ -45,7 +45,7 @@ def _last(job: Job, name: str) -> dict | None:
 
 
 def _import(job: Job) -> dict:
-    return {"inbox": inbox.build(job), "form": controls(find("import.files")), "complete": controls(find("import.complete")), "edit": controls(find("import.edit_scan")), "walk": controls(find("import.walk")), "remove": controls(find("import.remove_scan")), "latest": _last(job, "import.files")}
+    return {"inbox": inbox.build(job), "form": controls(find("import.files")), "complete": controls(find("import.complete")), "edit": controls(find("import.edit_scan")), "walk": controls(find("import.walk")), "remove": controls(find("import.remove_scan")), "photos": job.facts("photo"), "add_photo": controls(find("import.add_photo")), "edit_photo": controls(find("import.edit_photo")), "latest": _last(job, "import.files")}
 
 
 def _register(job: Job) -> dict:

@@ -12,7 +12,7 @@ const CACHE_BYTES = 256e6, FLIGHTS = 4, BATCH = 12;
 const VERTEX = `precision highp float; precision highp int;
 in vec4 position; in vec4 second; in vec4 third;
 uniform mat4 modelMatrix, viewMatrix, projectionMatrix;
-uniform int uMode, uBoxOn; uniform float uSize, uGrow; uniform mat4 uBox; uniform bool uFacing; uniform vec4 uEye, uStand; uniform vec2 uHeights, uTone, uSlab; uniform bool uSlabOn, uWallOn; uniform vec3 uScan, uInk; uniform vec4 uWall;
+uniform int uMode, uBoxOn; uniform float uSize, uGrow; uniform mat4 uBox; uniform bool uFacing; uniform vec4 uEye, uStand; uniform vec2 uHeights, uTone, uSlab; uniform bool uSlabOn, uWallOn; uniform vec3 uScan, uInk; uniform vec4 uWall, uAlong;
 uniform highp sampler2D uClasses;
 out vec3 vColour;
 vec3 ramp(float t) {
@@ -22,7 +22,7 @@ vec3 ramp(float t) {
 void main() {
   vec4 w = modelMatrix * vec4(position.xyz, 1.);
   vec4 kind = texelFetch(uClasses, ivec2(int(second.w * 255. + .5), 0), 0);
-  bool gone = third.w > .001 || kind.a < .5 || (uSlabOn && (w.z < uSlab.x || w.z > uSlab.y)) || (uWallOn && abs(dot(uWall.xy, w.xy) - uWall.z) > uWall.w);
+  bool gone = third.w > .001 || kind.a < .5 || (uSlabOn && (w.z < uSlab.x || w.z > uSlab.y)) || (uWallOn && (abs(dot(uWall.xy, w.xy) - uWall.z) > uWall.w || dot(uAlong.xy, w.xy) < uAlong.z || dot(uAlong.xy, w.xy) > uAlong.w));
   bool boxed = all(lessThanEqual(abs((uBox * w).xyz), vec3(1.)));
   gone = gone || (uBoxOn == 1 && !boxed) || (uBoxOn == 2 && boxed);
   // a point is seen from behind where the eye lies on the other side of it than its station
@@ -83,7 +83,7 @@ export class Cloud {
     this.classTexture = new THREE.DataTexture(this.classData, 256, 1);
     this.shared = {
       uMode: { value: 0 }, uSize: { value: 2 }, uHeights: { value: new THREE.Vector2(0, 10) }, uSlab: { value: new THREE.Vector2(-1e9, 1e9) }, uSlabOn: { value: false }, uWallOn: { value: false },
-      uWall: { value: new THREE.Vector4() }, uBox: { value: new THREE.Matrix4() }, uBoxOn: { value: 0 }, uFacing: { value: false }, uEye: { value: new THREE.Vector4() }, uGrow: { value: 0 }, uClasses: { value: this.classTexture }, uInk: { value: new THREE.Color(0x1d2b2a) },
+      uWall: { value: new THREE.Vector4() }, uAlong: { value: new THREE.Vector4() }, uBox: { value: new THREE.Matrix4() }, uBoxOn: { value: 0 }, uFacing: { value: false }, uEye: { value: new THREE.Vector4() }, uGrow: { value: 0 }, uClasses: { value: this.classTexture }, uInk: { value: new THREE.Color(0x1d2b2a) },
     };
     this.paintClasses();
   }
@@ -311,6 +311,8 @@ export class Cloud {
     const second = node.points.geometry.attributes.second.array, third = node.points.geometry.attributes.third.array;
     if (third[4 * k + 3] || this.hiddenClasses.has(second[4 * k + 3])) return false;
     if (limits.slab && (z < limits.slab[0] || z > limits.slab[1])) return false;
-    return !(limits.wall && Math.abs(limits.wall[0] * x + limits.wall[1] * y - limits.wall[2]) > limits.wall[3]);
+    if (!limits.wall) return true;
+    const [ux, uy, from, to] = limits.along, s = ux * x + uy * y;
+    return Math.abs(limits.wall[0] * x + limits.wall[1] * y - limits.wall[2]) <= limits.wall[3] && s >= from && s <= to;
   }
 }

@@ -80,7 +80,7 @@ class Table {
   placedKey() { return this.cloud.data.scans.map((s) => `${s.id}${s.placed}`).join() + this.cloud.data.georeferenced; }
 
   shiftViews(d) {
-    for (const p of [this.plan.centre, this.slab.a, this.slab.b]) { p[0] -= d[0]; p[1] -= d[1]; }
+    for (const p of [this.plan.centre, ...this.slab.path]) { p[0] -= d[0]; p[1] -= d[1]; }
     this.space.target.sub(new THREE.Vector3(...d));
     this.slab.height -= d[2];
     this.slabHeight -= d[2];
@@ -100,8 +100,7 @@ class Table {
     const y = first ? first.matrix.elements[13] : 0;
     const along = box.max[0] - box.min[0] >= box.max[1] - box.min[1];
     const x = first ? first.matrix.elements[12] : 0;
-    this.slab.a = along ? [box.min[0], y] : [x, box.min[1]];
-    this.slab.b = along ? [box.max[0], y] : [x, box.max[1]];
+    this.slab.path = along ? [[box.min[0], y], [box.max[0], y]] : [[x, box.min[1]], [x, box.max[1]]];
     this.views.forEach((v) => v.fit(box));
     this.cloud.shared.uHeights.value.set(box.min[2], box.max[2]);
     if (!this.slabOn) this.slabHeight = first ? first.matrix.elements[14] - 0.3 : 0;
@@ -154,7 +153,7 @@ class Table {
     const slab = this.slabOn ? this.planSlab() : null;
     this.space.limits = this.twin.limits = { slab, box: this.box };
     this.plan.limits = { slab: within(slab, this.picture.floor()), box: this.box };
-    this.slab.limits = { wall: this.slab.plane, box: this.box };
+    this.slab.box = this.box;
     for (const view of this.views) {
       view.layout(rect);
       view.prepare();
@@ -188,26 +187,29 @@ class Table {
     s.uSize.value = this.size * renderer.getPixelRatio() * (view.kind === "space" ? 1 : 0.85);
     s.uSlabOn.value = Boolean(view.limits.slab);
     if (view.limits.slab) s.uSlab.value.set(...view.limits.slab);
-    s.uWallOn.value = Boolean(view.limits.wall);
-    if (view.limits.wall) s.uWall.value.set(...view.limits.wall);
     let shown = 0;
     for (const node of view.chosen) {
       if (!node.points) continue;
       node.points.visible = true;
       node.points.material = faint ? node.scan.faint : node.scan.solid;
-      node.points.material.uniformsNeedUpdate = true;
       shown += node.count;
     }
     view.shown = shown;
-    const parallel = view.camera.isOrthographicCamera, e = view.camera.matrixWorld.elements;
+    const parallel = view.camera.isOrthographicCamera;
     s.uFacing.value = this.facing;
-    parallel ? s.uEye.value.set(e[8], e[9], e[10], 0) : s.uEye.value.set(e[12], e[13], e[14], 1);
     s.uGrow.value = this.grow && !parallel ? view.distance : 0;
     if (this.shaded) this.edges.begin(renderer);
     renderer.setViewport(r.x, r.y, r.width, r.height);
     renderer.setScissor(r.x, r.y, r.width, r.height);
     renderer.clear();
-    renderer.render(cloud.scene, view.camera);
+    for (const { camera, limits: { wall, along } } of view.passes) {
+      const e = camera.matrixWorld.elements;
+      parallel ? s.uEye.value.set(e[8], e[9], e[10], 0) : s.uEye.value.set(e[12], e[13], e[14], 1);
+      s.uWallOn.value = Boolean(wall);
+      if (wall) { s.uWall.value.set(...wall); s.uAlong.value.set(...along); }
+      for (const node of view.chosen) if (node.points) node.points.material.uniformsNeedUpdate = true;
+      renderer.render(cloud.scene, camera);
+    }
     if (this.shaded) this.edges.show(renderer, view, !faint);
     for (const node of view.chosen) if (node.points) node.points.visible = false;
     return shown;
@@ -217,7 +219,8 @@ class Table {
     const there = this.cloud.visibleScans().reduce((n, s) => n + s.record.points, 0), m = (v) => (v >= 1e6 ? `${(v / 1e6).toFixed(1)} M` : `${Math.round(v / 1e3)} k`);
     $("space-note").textContent = there ? `${m(this.space.shown)} of ${m(there)}` : "no points yet";
     $("plan-note").textContent = this.slabOn ? `slab at ${$("slab-height").value} m` : "";
-    $("slab-note").textContent = `along A to B · ${this.slab.stretch === 1 ? "true scale" : `heights × ${this.slab.stretch}`}`;
+    const bends = this.slab.path.length - 2;
+    $("slab-note").textContent = `A to B${bends ? `, ${bends} ${bends === 1 ? "bend" : "bends"}` : ""} · ${this.slab.stretch === 1 ? "true scale" : `heights × ${this.slab.stretch}`}`;
   }
 
   lists() {
@@ -254,8 +257,8 @@ class Table {
         if (e.target.closest(".opts, .tag")) return;
         const [x, y] = at(e), tool = TOOLS[this.tool];
         pane.setPointerCapture(e.pointerId);
-        drag = { x, y, from: [x, y], moved: false, end: e.target.dataset?.end, band: e.target.classList?.contains("band"), shift: e.shiftKey || e.button !== 0 };
-        drag.tool = !drag.end && e.button === 0 && tool.drags && tool.down(this, view, x, y, e);
+        drag = { x, y, from: [x, y], moved: false, end: e.target.dataset?.end, mid: e.target.dataset?.mid, band: e.target.classList?.contains("band"), shift: e.shiftKey || e.button !== 0 };
+        drag.tool = !drag.end && !drag.mid && e.button === 0 && tool.drags && tool.down(this, view, x, y, e);
       });
       pane.addEventListener("pointermove", (e) => {
         const [x, y] = at(e);
@@ -263,7 +266,12 @@ class Table {
         const dx = x - drag.x, dy = y - drag.y;
         if (Math.hypot(x - drag.from[0], y - drag.from[1]) > 3) drag.moved = true;
         Object.assign(drag, { x, y });
-        if (drag.end) this.slab[drag.end] = this.plan.toWorld(x, y);
+        if (drag.mid && drag.moved) {
+          drag.end = String(+drag.mid + 1);
+          drag.mid = null;
+          this.slab.path.splice(+drag.end, 0, this.plan.toWorld(x, y));
+        }
+        if (drag.end) this.slab.path[{ a: 0, b: this.slab.path.length - 1 }[drag.end] ?? +drag.end] = this.plan.toWorld(x, y);
         else if (drag.tool) return TOOLS[this.tool].move(this, view, x, y, e);
         else if (drag.band && drag.moved) { this.slabHeight = view.toWorld(x, y)[1]; this.showSlab(); }
         else if (view.kind === "space" && !drag.shift) view.orbit(dx, dy);
@@ -279,6 +287,10 @@ class Table {
         if (was.moved || e.button !== 0) return;
         const mark = e.target.closest?.(".go");
         mark ? this.stand(mark.dataset.scan) : this.clicked(view, x, y);
+      });
+      pane.addEventListener("dblclick", (e) => {
+        const bend = +e.target.dataset?.end;
+        if (bend > 0) { this.slab.path.splice(bend, 1); this.dirty(); }
       });
       pane.addEventListener("pointercancel", () => (drag = null));
       pane.addEventListener("contextmenu", (e) => e.preventDefault());
@@ -316,8 +328,7 @@ class Table {
     this.plan.scale = Math.min(this.plan.scale, 0.03);
     this.space.target.set(...p);
     this.space.distance = Math.min(this.space.distance, 8);
-    const { a, u } = this.slab;
-    this.slab.along = (p[0] - a[0]) * u[0] + (p[1] - a[1]) * u[1];
+    this.slab.along = this.slab.place(p).along;
     this.slab.height = p[2];
     this.dirty();
   }
@@ -348,7 +359,7 @@ class Table {
     const parts = [], length = (v) => written(note, v);
     if (p) {
       named.forEach(([name, k]) => parts.push(`<span><i>${name}</i><b>${length(p.at[k])}</b></span>`));
-      parts.push(`<span><i>intensity</i><b>${p.intensity ?? "–"}</b></span><span><i>class</i>${p.class_name ?? "–"}</span><span><i>scan</i><b>${p.scan}</b></span><span><i>range</i><b>${length(p.range)}</b></span>`);
+      parts.push(`<span><i>intensity</i><b>${p.intensity_raw == null ? "–" : +p.intensity_raw.toPrecision(5)}</b></span><span><i>class</i>${p.class_name ?? "–"}</span><span><i>scan</i><b>${p.scan}</b></span><span><i>range</i><b>${length(p.range)}</b></span>`);
     } else parts.push(`<span class="muted">Touch a point for its coordinate, intensity, class and scan.</span>`);
     if (u && !p) parts.push(`<span class="muted"><i>under the pointer</i>${named.map(([, k]) => written(note, u.at[k], Math.min(note?.decimals ?? 2, 2))).join("  ")}</span>`);
     const m = this.draft;

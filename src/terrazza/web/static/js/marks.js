@@ -88,6 +88,14 @@ function blocks(view, app) {
   }).join("");
 }
 
+// The line that the slab runs along: its ends and bends to be dragged, and between them where a bend can be drawn out.
+function sectionLine(view, app) {
+  const p = app.slab.path.map((at) => view.toPixel([...at, 0])), names = p.map((_, k) => (k === 0 ? "a" : k === p.length - 1 ? "b" : k));
+  const grips = p.slice(1).map((q, k) => `<circle cx="${((p[k][0] + q[0]) / 2).toFixed(1)}" cy="${((p[k][1] + q[1]) / 2).toFixed(1)}" r="4" class="handle mid" data-mid="${k}"><title>drag to bend the line</title></circle>`);
+  const ends = p.map((q, k) => `<circle cx="${q[0].toFixed(1)}" cy="${q[1].toFixed(1)}" r="5.5" class="handle" data-end="${names[k]}">${k > 0 && k < p.length - 1 ? "<title>double click to take the bend out</title>" : ""}</circle>`);
+  return `<polyline points="${p.map((q) => `${q[0].toFixed(1)},${q[1].toFixed(1)}`).join(" ")}" class="ab" fill="none"/>${grips.join("")}${ends.join("")}`;
+}
+
 export function plan(view, app) {
   const out = [grid(view, app), blocks(view, app)], { cloud } = app, data = cloud.data;
   if (app.marks) for (const t of data.ties) {
@@ -99,8 +107,9 @@ export function plan(view, app) {
     const p = view.toPixel(c.at);
     out.push(`<circle cx="${p[0].toFixed(1)}" cy="${p[1].toFixed(1)}" r="5" class="control" ${c.check ? 'stroke-dasharray="3 2"' : ""}/>`, text([p[0] + 8, p[1] + 12], c.name));
   }
+  out.push(sectionLine(view, app));
   const a = view.toPixel([...app.slab.a, 0]), b = view.toPixel([...app.slab.b, 0]);
-  out.push(line(a, b, "ab"), `<circle cx="${a[0]}" cy="${a[1]}" r="5.5" class="handle" data-end="a"/><circle cx="${b[0]}" cy="${b[1]}" r="5.5" class="handle" data-end="b"/>`, text([a[0] - 16, a[1] + 4], "A"), text([b[0] + 8, b[1] + 4], "B"));
+  out.push(text([a[0] - 16, a[1] + 4], "A"), text([b[0] + 8, b[1] + 4], "B"));
   out.push(boxes.marks(view, app), stations(view, app, () => true), ...common(view, app), scaleBar(view, data.notation));
   const x = view.rect.width - 22;
   out.push(`<g fill="none" stroke="currentColor" stroke-width="1.4"><path d="M${x} 66V36m-4.5 8L${x} 36l4.5 8"/></g>${text([x - 4, 79], data.georeferenced ? "N" : "Y")}`);
@@ -119,7 +128,7 @@ export function slab(view, app) {
   for (let k = Math.ceil((bottom + z0) / up.metres), h; (h = k * up.metres) <= top + z0; k++) out.push(line([0, y(h - z0)], [view.rect.width, y(h - z0)], "grid"), `<g class="scale">${text([view.rect.width - 8, y(h - z0) - 3], written(notation, h, up.decimals), 'text-anchor="end"')}</g>`);
   const [low, high] = app.planSlab();
   out.push(`<rect x="0" width="${view.rect.width}" y="${y(high).toFixed(1)}" height="${Math.max(y(low) - y(high), 3).toFixed(1)}" class="band" ${app.slabOn ? "" : 'fill-opacity="0" stroke-dasharray="2 6"'}/>`);
-  const [nx, ny, d] = view.plane;
-  out.push(boxes.marks(view, app), stations(view, app, (p) => Math.abs(nx * p[0] + ny * p[1] - d) < 1.5), ...common(view, app), scaleBar(view, notation));
+  for (const piece of view.pieces) if (!piece.last) out.push(line([x(piece.to), 0], [x(piece.to), view.rect.height], "bend"));
+  out.push(boxes.marks(view, app), stations(view, app, (p) => view.place(p).off < 1.5), ...common(view, app), scaleBar(view, notation));
   return out.join("");
 }

@@ -4,9 +4,9 @@ const RINGS = [1.5, 3, 6, 10];
 // The nearest drawn point to pane pixel (px, py): { node, index, place } or null.
 export function nearest(view, cloud, px, py) {
   const found = RINGS.map(() => null), m = new view.camera.matrixWorld.constructor(), reach = RINGS[RINGS.length - 1] ** 2;
-  for (const node of view.chosen) {
+  for (const { matrix, limits } of view.passes) for (const node of view.chosen) {
     if (!node.points) continue;
-    m.multiplyMatrices(view.matrix, node.points.matrixWorld);
+    m.multiplyMatrices(matrix, node.points.matrixWorld);
     const e = m.elements, w = node.points.matrixWorld.elements, a = node.points.geometry.attributes.position.array, hw = view.rect.width / 2, hh = view.rect.height / 2;
     for (let k = 0; k < node.count; k++) {
       const x = a[4 * k] / 65535, y = a[4 * k + 1] / 65535, z = a[4 * k + 2] / 65535, q = e[3] * x + e[7] * y + e[11] * z + e[15];
@@ -16,7 +16,7 @@ export function nearest(view, cloud, px, py) {
       const depth = (e[2] * x + e[6] * y + e[10] * z + e[14]) / q, ring = RINGS.findIndex((r) => off <= r * r);
       if (found[ring] && found[ring].depth <= depth) continue;
       const wx = w[0] * x + w[4] * y + w[8] * z + w[12], wy = w[1] * x + w[5] * y + w[9] * z + w[13], wz = w[2] * x + w[6] * y + w[10] * z + w[14];
-      if (cloud.shows(node, k, wx, wy, wz, view.limits ?? {})) found[ring] = { node, index: k, depth, place: [wx, wy, wz] };
+      if (cloud.shows(node, k, wx, wy, wz, limits ?? {})) found[ring] = { node, index: k, depth, place: [wx, wy, wz] };
     }
   }
   return found.find((f) => f) ?? null;
@@ -24,8 +24,8 @@ export function nearest(view, cloud, px, py) {
 
 // The stored point behind a pane pixel, found by the server among all points; null where there is none.
 export async function exact(app, view, px, py) {
-  const { slab, wall } = view.limits ?? {};
-  const ray = { ...view.ray(px, py), scans: app.cloud.visibleScans().map((s) => s.id), hidden_classes: [...app.cloud.hiddenClasses], slab: slab ?? null, wall: wall ?? null, box: app.box?.kept ? app.box.name : "" };
+  const { slab, wall, along } = view.limitsAt(px, py) ?? {};
+  const ray = { ...view.ray(px, py), scans: app.cloud.visibleScans().map((s) => s.id), hidden_classes: [...app.cloud.hiddenClasses], slab: slab ?? null, wall: wall ?? null, along: along ?? null, box: app.box?.kept ? app.box.name : "" };
   const answer = await fetch(`/jobs/${app.job}/scene/pick`, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(ray) });
   if (!answer.ok) throw new Error((await answer.json()).message);
   return answer.json();

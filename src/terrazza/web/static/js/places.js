@@ -11,6 +11,7 @@ export function address(app) {
     cut: [app.slabOn ? 1 : 0, app.slabHeight + o[2], app.slabThickness],
   };
   const words = Object.entries(parts).map(([k, v]) => `${k}=${v.map(f).join(",")}`);
+  if (slab.path.length > 2) words.push(`bends=${slab.path.slice(1, -1).flatMap((p) => p.map((v, k) => f(v + o[k]))).join(",")}`);
   words.push(`colour=${app.mode}`, `plan-as=${app.planMode}`);
   if (app.box?.name) words.push(`box=${encodeURIComponent(app.box.name)}`);
   if (app.station.shown) words.push(`station=${app.station.about.key}`);
@@ -23,7 +24,8 @@ export function look(app, words) {
   const plan = numbers("plan", 3), space = numbers("space", 6), slab = numbers("slab", 8), cut = numbers("cut", 3);
   if (plan) Object.assign(app.plan, { centre: [plan[0] - o[0], plan[1] - o[1]], scale: plan[2] });
   if (space) { app.space.target.set(space[0] - o[0], space[1] - o[1], space[2] - o[2]); Object.assign(app.space, { distance: space[3], azimuth: space[4], elevation: space[5] }); }
-  if (slab) Object.assign(app.slab, { a: [slab[0] - o[0], slab[1] - o[1]], b: [slab[2] - o[0], slab[3] - o[1]], along: slab[4], height: slab[5] - o[2], scale: slab[6], thickness: slab[7] });
+  const bends = (said.bends ?? "").split(",").map(Number), pairs = bends.length % 2 === 0 && bends.every(Number.isFinite) ? bends.flatMap((v, k) => (k % 2 ? [] : [[v - o[0], bends[k + 1] - o[1]]])) : [];
+  if (slab) Object.assign(app.slab, { path: [[slab[0] - o[0], slab[1] - o[1]], ...pairs, [slab[2] - o[0], slab[3] - o[1]]], along: slab[4], height: slab[5] - o[2], scale: slab[6], thickness: slab[7] });
   if (cut) Object.assign(app, { slabOn: cut[0] === 1, slabHeight: cut[1] - o[2], slabThickness: cut[2] });
   if (said.colour) app.colour(said.colour);
   if (said["plan-as"]) app.planAs(said["plan-as"]);

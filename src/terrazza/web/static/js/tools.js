@@ -104,7 +104,7 @@ const move = {
       const [a, b] = [last, [px, py]].map(([x, y]) => { const w = view.toWorld(x, y); return Math.atan2(w[1] - e[13], w[0] - e[12]); });
       const c = Math.cos(b - a), s = Math.sin(b - a);
       for (const k of [0, 4, 8]) { const x = e[k], y = e[k + 1]; e[k] = c * x - s * y; e[k + 1] = s * x + c * y; }
-    } else if (view.kind === "plan") { e[12] += dx; e[13] += dy; } else { const [ux, uy] = view.u; e[12] += ux * dx; e[13] += uy * dx; e[14] += dy; }
+    } else if (view.kind === "plan") { e[12] += dx; e[13] += dy; } else { const [ux, uy] = view.pieceAt(view.toWorld(px, py)[0]).u; e[12] += ux * dx; e[13] += uy * dx; e[14] += dy; }
     app.moving.last = [px, py];
     app.cloud.setPose(scan, rowMajor(e));
     app.dirty();

@@ -5,6 +5,13 @@ import { AZIMUTH, ELEVATION, FIELD, planOf, spaceOf } from "./frame.js";
 
 const frustum = new THREE.Frustum(), product = new THREE.Matrix4(), sphere = new THREE.Sphere();
 
+// The matrix from the world to the screen of a camera that has been aimed.
+function seenBy(camera) {
+  camera.updateMatrixWorld();
+  camera.matrixWorldInverse.copy(camera.matrixWorld).invert();
+  return product.multiplyMatrices(camera.projectionMatrix, camera.matrixWorldInverse).clone();
+}
+
 class View {
   constructor(pane, camera) {
     this.pane = pane;
@@ -24,20 +31,21 @@ class View {
 
   prepare() {
     this.aim();
-    this.camera.updateMatrixWorld();
-    this.camera.matrixWorldInverse.copy(this.camera.matrixWorld).invert();
-    this.matrix = product.multiplyMatrices(this.camera.projectionMatrix, this.camera.matrixWorldInverse).clone();
+    this.matrix = seenBy(this.camera);
     frustum.setFromProjectionMatrix(this.matrix);
   }
+
+  // What is drawn one after the other: cameras, each with its limits.
+  get passes() { return [this]; }
+  limitsAt() { return this.limits; }
 
   touches(node) {
     sphere.center.copy(node.centre);
     sphere.radius = node.radius;
     if (!frustum.intersectsSphere(sphere)) return false;
-    const { slab, wall, box } = this.limits ?? {};
+    const { slab, box } = this.limits ?? {};
     if (slab && (node.centre.z + node.radius < slab[0] || node.centre.z - node.radius > slab[1])) return false;
-    if (box && !box.outside && !near(box, node.centre, node.radius)) return false;
-    return !(wall && Math.abs(wall[0] * node.centre.x + wall[1] * node.centre.y - wall[2]) > wall[3] + node.radius);
+    return !(box && !box.outside && !near(box, node.centre, node.radius));
   }
 
   // Pixel place of a world point in the pane: [x, y, depth], or null behind the eye.
@@ -146,40 +154,90 @@ export class TwinView extends SpaceView {
   fit() {}
 }
 
+// The slab along a line in plan, from A over its bends to B, laid out flat: across is the way along the line, up is height.
 export class SlabView extends View {
   constructor(pane) {
     super(pane, new THREE.OrthographicCamera(-1, 1, 1, -1, 0.1, 40000));
     this.kind = "slab";
-    this.a = [0, 0];
-    this.b = [10, 0];
+    this.path = [[0, 0], [10, 0]];
     this.along = 5;
     this.height = 2;
     this.scale = 0.03;
     this.thickness = 0.2;
     this.stretch = 1; // heights are drawn so many times as tall, only on request
+    this.cameras = [this.camera];
+    this.drawn = [];
   }
+  get a() { return this.path[0]; }
+  get b() { return this.path.at(-1); }
   get scaleUp() { return this.scale / this.stretch; }
   // Pane pixel of a height.
   rowOf(z) { return this.rect.height / 2 - (z - this.height) / this.scaleUp; }
   // Move the slab sideways, across A to B.
   step(by) {
     const [ux, uy] = this.u;
-    for (const p of [this.a, this.b]) { p[0] -= uy * by; p[1] += ux * by; }
+    for (const p of this.path) { p[0] -= uy * by; p[1] += ux * by; }
   }
-  get length() { return Math.hypot(this.b[0] - this.a[0], this.b[1] - this.a[1]) || 1; }
-  get u() { return [(this.b[0] - this.a[0]) / this.length, (this.b[1] - this.a[1]) / this.length]; }
-  get plane() {
-    const [ux, uy] = this.u;
-    return [-uy, ux, -uy * this.a[0] + ux * this.a[1], this.thickness / 2];
+  // Direction from A to B.
+  get u() {
+    const d = [this.b[0] - this.a[0], this.b[1] - this.a[1]], length = Math.hypot(...d);
+    return length ? d.map((v) => v / length) : [1, 0];
   }
-  aim() {
-    const c = this.camera, [ux, uy] = this.u, w = (this.rect.width * this.scale) / 2, h = (this.rect.height * this.scaleUp) / 2;
-    Object.assign(c, { left: -w, right: w, top: h, bottom: -h });
-    const x = this.a[0] + ux * this.along, y = this.a[1] + uy * this.along;
-    c.up.set(0, 0, 1);
-    c.position.set(x + uy * 10000, y - ux * 10000, this.height);
-    c.lookAt(x, y, this.height);
-    c.updateProjectionMatrix();
+  get length() { return this.pieces.at(-1).to; }
+  // The straight pieces: where each begins, its direction, the ways along the line at its ends; the first and the last go on beyond A and B.
+  get pieces() {
+    const out = [];
+    let from = 0;
+    this.path.slice(1).forEach((end, k) => {
+      const a = this.path[k], length = Math.hypot(end[0] - a[0], end[1] - a[1]) || 1, u = [(end[0] - a[0]) / length, (end[1] - a[1]) / length];
+      out.push({ a, u, from, to: from + length, first: k === 0, last: k === this.path.length - 2 });
+      from += length;
+    });
+    return out;
+  }
+  pieceAt(along) { return this.pieces.find((p) => along <= p.to) ?? this.pieces.at(-1); }
+  // Where a place lies on the line: the way along it, and how far off.
+  place([x, y]) {
+    const found = this.pieces.map((p) => {
+      const d = [x - p.a[0], y - p.a[1]], s = d[0] * p.u[0] + d[1] * p.u[1], inside = Math.min(Math.max(s, p.first ? -Infinity : 0), p.last ? Infinity : p.to - p.from);
+      return { along: p.from + inside, off: Math.hypot(d[0] - inside * p.u[0], d[1] - inside * p.u[1]) };
+    });
+    return found.reduce((best, f) => (f.off < best.off - 1e-9 ? f : best));
+  }
+  limitsOf({ a, u: [ux, uy], from, to, first, last }) {
+    const s = ux * a[0] + uy * a[1];
+    return { wall: [-uy, ux, -uy * a[0] + ux * a[1], this.thickness / 2], along: [ux, uy, first ? -1e9 : s, last ? 1e9 : s + to - from], box: this.box };
+  }
+  limitsAt(px) { return this.limitsOf(this.pieceAt(this.toWorld(px, 0)[0])); }
+  // One camera a piece, each shifted so that the piece appears where it lies along the line.
+  prepare() {
+    const w = (this.rect.width * this.scale) / 2, h = (this.rect.height * this.scaleUp) / 2;
+    this.drawn = this.pieces.map((piece, k) => {
+      const c = (this.cameras[k] ??= this.camera.clone()), [ux, uy] = piece.u, s = this.along - piece.from, x = piece.a[0] + ux * s, y = piece.a[1] + uy * s;
+      Object.assign(c, { left: -w, right: w, top: h, bottom: -h });
+      c.up.set(0, 0, 1);
+      c.position.set(x + uy * 10000, y - ux * 10000, this.height);
+      c.lookAt(x, y, this.height);
+      c.updateProjectionMatrix();
+      return { camera: c, matrix: seenBy(c), limits: this.limitsOf(piece) };
+    });
+    Object.assign(this, { matrix: this.drawn[0].matrix, limits: this.drawn[0].limits });
+  }
+  get passes() { return this.drawn; }
+  touches(node) {
+    const c = node.centre, r = node.radius, w = (this.rect.width * this.scale) / 2 + r;
+    if (Math.abs(c.z - this.height) > (this.rect.height * this.scaleUp) / 2 + r) return false;
+    if (this.box && !this.box.outside && !near(this.box, c, r)) return false;
+    return this.pieces.some((p) => {
+      const x = c.x - p.a[0], y = c.y - p.a[1], s = x * p.u[0] + y * p.u[1];
+      if (Math.abs(y * p.u[0] - x * p.u[1]) > this.thickness / 2 + r || Math.abs(p.from + s - this.along) > w) return false;
+      return (p.first || s > -r) && (p.last || s < p.to - p.from + r);
+    });
+  }
+  toPixel(p) { return [this.rect.width / 2 + (this.place(p).along - this.along) / this.scale, this.rowOf(p[2]), 1]; }
+  ray(px, py) {
+    const [along, z] = this.toWorld(px, py), { a, u: [ux, uy], from } = this.pieceAt(along), s = along - from;
+    return { origin: [a[0] + ux * s + uy * 10000, a[1] + uy * s - ux * 10000, z], direction: [-uy, ux, 0], slope: 0, width: this.scale };
   }
   pixelsPerMetre() { return 1 / this.scale; }
   toWorld(px, py) {
