@@ -30,7 +30,7 @@ def test_durations_for_people(value, text):
 
 
 def test_numbers_have_thin_thousands():
-    assert pages.number(1234567.891, 2) == "1\u202f234\u202f567.89" and pages.number(None) == "–"
+    assert pages.figure(1234567.891, 2) == "1\u202f234\u202f567.89" and pages.figure(None) == "–"
 
 
 @pytest.mark.parametrize(("rms", "words"), [(None, "no ties"), (3.1, "good for indoor work"), (7.0, "good for indoor work"), (12, "rough stage"), (40, "too rough")])

@@ -102,3 +102,17 @@ def test_forms_of_the_table_are_queued(room, operation, form):
     assert client.post(f"/jobs/1/do/{operation}", data=form).headers["hx-trigger"] == "queued"
     entry = max(queries.done_entries(job.row) + [queries.entry_of(job.row, 6)], key=lambda e: e.number)
     assert entry.operation == operation and entry.state == "queued" and all(entry.params[k] == (json.loads(v) if str(v).startswith("[") else v) for k, v in form.items())
+
+
+def test_the_sheets_write_figures_as_the_job_does(room, workspace):
+    client, job = room
+    must(workspace, job.row, "draw.plan_slab", height=1.0)
+    must(workspace, job.row, "table.notation", unit="international foot", decimals=2, decimal_mark="comma")
+    total = sum(line["length"] for d in Job(workspace, job.row).facts("drawing").values() for line in d["lines"])
+    sheet = client.get("/jobs/1/draw").text
+    assert f"{total / 0.3048:.1f}".replace(".", ",") + " ft" in sheet and '<th class="n">ft</th>' in sheet
+    assert "13,12 × 19,69 × 9,84 ft" in client.get("/jobs/1/table/notes").text
+    must(workspace, job.row, "deliver.report", path="report")
+    page = open(f"{Job(workspace, job.row).subfolder('deliverables')}/report.html").read()
+    east = Job(workspace, job.row).grid_pose(job.scan(1))[0, 3]
+    assert "Lengths in ft" in page and f"{east / 0.3048:.3f}".replace(".", ",") in page

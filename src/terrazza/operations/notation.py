@@ -47,6 +47,10 @@ class Notation:
         e, n, h = np.asarray(point, float) / self.metres
         return [e, n, h] if self.order == "E N H" else [n, e, h]
 
+    def named(self, east, north, height) -> list:
+        """Three things that belong to the coordinates, in the job's order."""
+        return [east, north, height] if self.order == "E N H" else [north, east, height]
+
     def coordinate(self, point) -> str:
         return "  ".join(self.number(v) for v in self.ordered(point))
 

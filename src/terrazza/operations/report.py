@@ -16,6 +16,7 @@ from terrazza.operations.classify import class_counts
 from terrazza.core.classify import classes as class_names
 from terrazza.operations.draw import EYE, floor_height, slab_points
 from terrazza.operations.job import Job, covariance_of
+from terrazza.operations.notation import Notation
 
 report = later("terrazza.formats.report")
 voxels = later("terrazza.core.geometry.voxels")
@@ -58,16 +59,16 @@ class Report(Operation):
 def assemble(job: Job, surveyor: str, progress: Progress) -> list:
     """The report's blocks, from facts and the field book alone."""
     scans = job.scans()
-    frame = job.get("frame")
-    blocks = [report.Text(" · ".join(t for t in (time.strftime("%d %B %Y, %H:%M"), surveyor, f"{len(scans)} scans, {sum(s.points for s in scans):,} points", "Lengths in metres unless said otherwise") if t))]
+    frame, n = job.get("frame"), Notation.of(job)
+    blocks = [report.Text(" · ".join(t for t in (time.strftime("%d %B %Y, %H:%M"), surveyor, f"{len(scans)} scans, {sum(s.points for s in scans):,} points", f"Lengths in {n.short} unless said otherwise") if t))]
     blocks += [report.Heading("Plan"), _plan(job, scans, progress)]
     blocks += [report.Heading("Registration"), *_registration(job, scans)]
     if frame is not None:
         blocks += [report.Heading("Georeference"), *_georeference(job, frame)]
     blocks += [report.Heading("Classes"), _classes(job)]
     if job.facts("drawing"):
-        rows = [[d["name"], str(len(d["lines"])), f"{sum(x['length'] for x in d['lines']):.2f}", f"{d['height']:.3f}", f"{d['thickness']:.3f}"] for d in job.facts("drawing").values()]
-        blocks += [report.Heading("Drawings"), report.Rows(["Drawing", "Lines", "Length m", "Height m", "Slab m"], rows, {1, 2, 3, 4})]
+        rows = [[d["name"], str(len(d["lines"])), *(n.number(v / n.metres) for v in (sum(x["length"] for x in d["lines"]), d["height"], d["thickness"]))] for d in job.facts("drawing").values()]
+        blocks += [report.Heading("Drawings"), report.Rows(["Drawing", "Lines", *(f"{word} {n.short}" for word in ("Length", "Height", "Slab"))], rows, {1, 2, 3, 4})]
     blocks += [report.Heading("Field book"), _book(job)]
     return blocks
 
@@ -96,7 +97,7 @@ def _registration(job: Job, scans) -> list:
     if network.get("rms_mm") is not None:
         out.append(report.Text(f"Cloud RMS over all ties {network['rms_mm']:.2f} mm (root mean square of the point-to-plane distances of used point pairs). Network adjustment of planes seen by two scans or more: "
                                f"redundancy {network['redundancy']:,}, variance factor {network.get('variance_factor') or 1:.2f}."))
-    grid = job.get("frame", "", {}).get("covariances") or {}
+    grid, n = job.get("frame", "", {}).get("covariances") or {}, Notation.of(job)
     rows = []
     for s in scans:
         if s.pose is None:
@@ -105,21 +106,22 @@ def _registration(job: Job, scans) -> list:
         covariance = np.array(grid[str(s.id)]) if str(s.id) in grid else covariance_of(s.pose_record)
         sigma = np.sqrt(np.diag(covariance)) if covariance is not None else None
         p = job.grid_pose(s)
-        rows.append([str(s.id), s.name, f"{s.points:,}", *(f"{v:.4f}" for v in p[:3, 3]), f"{np.degrees(rigid.heading(p)):.4f}",
+        rows.append([str(s.id), s.name, f"{s.points:,}", *(n.number(v, n.decimals + 1) for v in n.ordered(p[:3, 3])), n.number(float(np.degrees(rigid.heading(p))), 4),
                      "fixed" if s.pose_record.get("fixed") and str(s.id) not in grid else f"{max(sigma[3:]) * 1000:.2f}" if sigma is not None else "–", f"{np.degrees(max(sigma[:3])) * 1000:.1f}" if sigma is not None else "–"])
-    out.append(report.Rows(["Scan", "Name", "Points", "X", "Y", "Z", "Heading °", "σ place mm", "σ turn m°"], rows, {2, 3, 4, 5, 6, 7, 8}))
+    out.append(report.Rows(["Scan", "Name", "Points", *n.named("X", "Y", "Z"), "Heading °", "σ place mm", "σ turn m°"], rows, {2, 3, 4, 5, 6, 7, 8}))
     ties = [[f"{t['a']} – {t['b']}", f"{t['rms_mm']:.2f}", f"{t['overlap']:.0%}", f"{t['used']:,}", f"{t.get('patches', 0):,}", t["words"] if not t["failed"] else t["failed"]] for t in job.facts("tie").values()]
     out.append(report.Rows(["Tie", "RMS mm", "Overlap", "Used points", "Common planes", "Holds"], ties, {1, 2, 3, 4}))
     return out
 
 
 def _georeference(job: Job, frame: dict) -> list:
+    n = Notation.of(job)
     out = [report.Text(frame["says"] + ".")] + [report.Text(w) for w in frame["warnings"]]
     if frame["how"] == "control":
         out.append(report.Text(f"Scale 1:1. The control would like {frame['scale']:.6f} ± {frame['scale_sigma']:.6f}. RMS in plan {frame['plan_mm']:.2f} mm, in height {frame['height_mm']:.2f} mm; check points are compared only."))
         number = lambda r, k: f"{r[k]:+.2f}" if r.get(k) is not None else ""  # noqa: E731
-        rows = [[r["name"], r["role"], *(f"{v:.4f}" for v in r["grid"]), f"{r['target_height']:.3f}", number(r, "dx_mm"), number(r, "dy_mm"), number(r, "height_mm"), number(r, "left_out_mm")] for r in frame["rows"]]
-        out.append(report.Rows(["Point", "Role", "Easting", "Northing", "Height", "Target height", "dE mm", "dN mm", "dH mm", "left out mm"], rows, set(range(2, 10))))
+        rows = [[r["name"], r["role"], *(n.number(v, n.decimals + 1) for v in n.ordered(r["grid"])), n.number(r["target_height"] / n.metres), *(number(r, k) for k in n.named("dx_mm", "dy_mm", "height_mm")), number(r, "left_out_mm")] for r in frame["rows"]]
+        out.append(report.Rows(["Point", "Role", *n.named("Easting", "Northing", "Height"), "Target height", *n.named("dE mm", "dN mm", "dH mm"), "left out mm"], rows, set(range(2, 10))))
     crs = job.get("crs")
     return out + ([report.Text(f"Coordinate system: {crs['name']}.")] if crs else [])
 

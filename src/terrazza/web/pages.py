@@ -1,15 +1,18 @@
 """Rendering templates: the environment, its filters, and the one place for addresses."""
 
 import time
+from dataclasses import replace
 from hashlib import sha1
 from pathlib import Path
 
 from fastapi import Request
 from fastapi.responses import HTMLResponse
-from jinja2 import Environment, FileSystemLoader, StrictUndefined, select_autoescape
+from jinja2 import Environment, FileSystemLoader, StrictUndefined, pass_context, select_autoescape
 
 from terrazza import __version__
 from terrazza.core.classify.classes import name as class_name
+from terrazza.db import queries
+from terrazza.operations.notation import Notation
 
 HERE = Path(__file__).parent
 
@@ -20,16 +23,30 @@ def _stamp() -> str:
     return sha1(b"".join(p.read_bytes() for p in files) + __version__.encode()).hexdigest()[:10]
 
 
-def number(value, decimals: int = 1) -> str:
-    """A figure with a thin space between thousands; a dash for nothing."""
-    return "–" if value is None else f"{value:,.{decimals}f}".replace(",", "\u202f")
+@pass_context
+def number(context, value, decimals: int = 1) -> str:
+    """A figure with the job's marks, between thousands at least a thin space; a dash for nothing."""
+    return figure(value, decimals, context.get("notation") or Notation())
+
+
+def figure(value, decimals: int = 1, notation: Notation = Notation()) -> str:
+    if notation.thousands == "none":
+        notation = replace(notation, thousands="thin space")
+    return "–" if value is None else notation.number(value, decimals)
+
+
+@pass_context
+def length(context, metres, decimals: int | None = None) -> str:
+    """A length in the job's unit and marks, without the unit's name."""
+    notation = context.get("notation") or Notation()
+    return "–" if metres is None else notation.number(metres / notation.metres, decimals)
 
 
 def count(value) -> str:
     """A count: 4 312, 512 k or 3.9 M."""
     if value is None:
         return "–"
-    return f"{value / 1e6:.1f} M" if value >= 1e6 else f"{value / 1e3:.0f} k" if value >= 1e4 else number(value, 0)
+    return f"{value / 1e6:.1f} M" if value >= 1e6 else f"{value / 1e3:.0f} k" if value >= 1e4 else figure(value, 0)
 
 
 def size(value) -> str:
@@ -53,12 +70,14 @@ def _modules() -> list[str]:
 
 
 environment = Environment(loader=FileSystemLoader(HERE / "templates"), autoescape=select_autoescape(), undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
-environment.filters |= {"number": number, "count": count, "size": size, "duration": duration, "class_name": class_name,
+environment.filters |= {"number": number, "length_of": length, "count": count, "size": size, "duration": duration, "class_name": class_name,
                         "clock": lambda t: time.strftime("%H:%M", time.localtime(t)), "day": lambda t: time.strftime("%d %b %Y", time.localtime(t))}
 environment.globals |= {"version": __version__, "stamp": _stamp(), "modules": _modules()}
 
 
 def render(request: Request, template: str, /, **context) -> str:
+    if "job" in context:
+        context["notation"] = Notation(**next((f.value for f in queries.facts(context["job"].id, "notation").values()), {}))
     return environment.get_template(template).render(request=request, **context)
 
 

@@ -95,4 +95,4 @@ def build(job: Job) -> dict:
     for row in form["params"]:
         row["value"] = getattr(notation, row["name"])
     return {"job": job.row, "measures": rows(job), "pins": [p | {"place": notation.coordinate(p["at"])} for p in pins(job)], "boxes": [{"id": int(k), **b} for k, b in job.facts("box").items()],
-            "views": [{"id": int(k), **v} for k, v in job.facts("view").items()], "notation": form, "lists": {k: controls(find(f"deliver.{k}")) for k in ("measures", "pins")}}
+            "views": [{"id": int(k), **v} for k, v in job.facts("view").items()], "writing": form, "lists": {k: controls(find(f"deliver.{k}")) for k in ("measures", "pins")}}
