@@ -3,11 +3,11 @@
     python benchmarks/big_view.py WORKSPACE     (a workspace whose first job has many points)
 """
 
+import http.client
 import pathlib
 import statistics
 import sys
 import time
-import urllib.request
 
 from playwright.sync_api import sync_playwright
 
@@ -19,6 +19,11 @@ def timed(call) -> float:
     started = time.perf_counter()
     call()
     return (time.perf_counter() - started) * 1000
+
+
+def asked(line: http.client.HTTPConnection, path: str) -> bytes:
+    line.request("GET", path)
+    return line.getresponse().read()
 
 
 def main(workspace: str) -> None:
@@ -43,12 +48,12 @@ def main(workspace: str) -> None:
                 page.close()
             browser.close()
         number, version, counts = scan
-        times, at = [], 0
+        times, at, line = [], 0, http.client.HTTPConnection(address.removeprefix("http://"))  # kept open, as browsers do
         while len(times) < 100 and at < len(counts):
             batch, held = [], 0
             while at < len(counts) and held < 50_000 and len(batch) < 60:
                 batch, held, at = [*batch, at], held + counts[at], at + 1
-            times.append(timed(lambda: urllib.request.urlopen(f"{address}/jobs/1/scene/nodes/{number}/{version}?n={','.join(map(str, batch))}").read()))
+            times.append(timed(lambda: asked(line, f"/jobs/1/scene/nodes/{number}/{version}?n={','.join(map(str, batch))}")))
         times.sort()
         print(f"points shown {note}; nodes {len(counts):,}")
         print(f"first points after the page's answer {statistics.median(first):.0f} ms median of 5 (wanted: under 1000)")

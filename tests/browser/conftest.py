@@ -53,6 +53,7 @@ def chromium():
 @pytest.fixture
 def page(chromium):
     page, errors = chromium.new_page(viewport={"width": 1280, "height": 800}), []
+    page.add_init_script("try { localStorage.setItem('points', 100000) } catch {}")  # drawn in software, many at a time
     page.on("console", lambda m: errors.append(m.text) if m.type == "error" and "422" not in m.text and "Status Error Code" not in m.text else None)
     page.on("pageerror", lambda e: errors.append(str(e)))
     ports = []

@@ -109,6 +109,26 @@ def test_pins_views_and_names(room, tmp_path):
     assert opened(workspace, row).get("pin", 1)["name"] == "Damp wall"
 
 
+@pytest.mark.parametrize("heading", [0.0, 30.0])
+@pytest.mark.parametrize("grid", [False, True])
+def test_a_box_is_put_around_what_an_outline_selects(room, heading, grid):
+    """Seen from above, a rectangle over half of the room: the box holds every point in it, and no more than 5 cm of room; in a grid as in the job's own frame."""
+    workspace, row = room
+    if grid:
+        must(workspace, row, "georeference.level", origin=[0.5, 0.2, 0.0])
+    job = opened(workspace, row)
+    view = [[0.1, 0, 0, 0], [0, 0.1, 0, 0], [0, 0, 0, 0], [0, 0, 0, 1]]
+    figures = must(workspace, row, "boxes.around", view=view, polygon=[[0.1, 0.1], [0.45, 0.1], [0.45, 0.5], [0.1, 0.5]], slab=[0.5, 2.0], heading_deg=heading)
+    xyz = np.concatenate([rigid.apply(s.pose, job.cloud(s.id).xyz()) for s in job.scans()])
+    high = rigid.apply(job.frame, xyz)[:, 2]
+    inside = xyz[((xyz[:, :2] > 1) & (xyz[:, :2] < [4.5, 5])).all(1) & (high > 0.5) & (high < 2)]
+    record = opened(workspace, row).get("box", figures["box"])
+    q = (inside - record["centre"]) @ rigid.about_z(np.radians(record["heading_deg"]))
+    over = np.array(record["size"]) / 2 - np.abs(q).max(0)
+    assert len(inside) > 300 and (over > -1e-9).all() and (over < 0.11).all() and record["name"] == f"box {figures['box']}"
+    assert "No point lies" in perform(workspace, row, "boxes.around", view=view, polygon=[[5, 5], [6, 5], [6, 6]]).message
+
+
 @pytest.mark.parametrize(("notation", "length", "point"), [
     ({}, "8.000 m", "1234.500  2.000  3.000"), ({"unit": "international foot", "decimals": 2}, "26.25 ft", "4050.20  6.56  9.84"), ({"unit": "millimetre", "decimals": 0, "thousands": "apostrophe"}, "8’000 mm", "1’234’500  2’000  3’000"),
     ({"decimal_mark": "comma", "thousands": "point", "order": "N E H"}, "8,000 m", "2,000  1.234,500  3,000"), ({"unit": "US survey foot", "decimals": 4}, "26.2467 ftUS", "4050.1888  6.5617  9.8425"),

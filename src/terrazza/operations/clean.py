@@ -130,12 +130,13 @@ class Outline(Operation):
         view, polygon = np.array(params.view), np.array(params.polygon)
         slab = tuple(sorted(params.slab)) if len(params.slab) == 2 else None
         scans = job.need_scans(params.scans, placed=True)
-        figures = take_out(job, scans, _outlined, {s.id: s.pose for s in scans}, progress, "Looking through the points", (view, polygon, slab, job.frame, params.outside, params.classes, working_box(job, params.within)))
+        figures = take_out(job, scans, outlined, {s.id: s.pose for s in scans}, progress, "Looking through the points", (view, polygon, slab, job.frame, params.outside, params.classes, working_box(job, params.within)))
         figures.pop("tallies")
         return figures | {"says": f"{figures['points']:,} points {'outside' if params.outside else 'inside'} the outline taken out"}
 
 
-def _outlined(cloud: Cloud, start: int, stop: int, pose, common):
+def outlined(cloud: Cloud, start: int, stop: int, pose, common):
+    """Mask of a stretch of points that an outline takes, and no tally; ``common`` is (view, polygon, slab, frame, outside, classes, working box)."""
     view, polygon, slab, frame, outside, classes, box = common
     xyz = rigid.apply(pose, cloud.xyz(start, stop))
     mask = outline.select(xyz, view, polygon, None, outside)

@@ -225,12 +225,17 @@ class PutBox(Operation):
     def run(self, job: Job, params: BoxParams, progress: Progress) -> Figures:
         if min(params.size) <= 0:
             raise ParamsError("boxes.put: “size” has a side that is not above 0.", "Give three lengths.")
-        own = rigid.inverse(job.frame)
-        centre, turn = rigid.apply(own, np.array([params.centre]))[0], np.degrees(rigid.heading(own)) + params.heading_deg
-        name = " ".join(params.name.split())
-        number = next((k for k, b in job.facts("box").items() if b["name"] == name and name), _next(job, "box"))
-        job.put("box", number, {"name": name or f"box {number}", "centre": centre.tolist(), "size": params.size, "heading_deg": float(turn), "outside": params.outside})
-        return {"says": f"{name or f'box {number}'}: {params.size[0]:.2f} × {params.size[1]:.2f} × {params.size[2]:.2f} m{', inside out' if params.outside else ''}", "box": int(number)}
+        number, name = put_box(job, params.name, params.centre, params.size, params.heading_deg, params.outside)
+        return {"says": f"{name}: {params.size[0]:.2f} × {params.size[1]:.2f} × {params.size[2]:.2f} m{', inside out' if params.outside else ''}", "box": number}
+
+
+def put_box(job: Job, name: str, centre, size, heading_deg: float, outside: bool) -> tuple[int, str]:
+    """Put a box given in the grid (or job frame), in place of one of the same name; returns its number and name."""
+    own, name = rigid.inverse(job.frame), " ".join(name.split())
+    number = int(next((k for k, b in job.facts("box").items() if b["name"] == name and name), _next(job, "box")))
+    job.put("box", number, {"name": name or f"box {number}", "centre": rigid.apply(own, np.array([centre], float))[0].tolist(), "size": [float(v) for v in size],
+                            "heading_deg": float(np.degrees(rigid.heading(own)) + heading_deg), "outside": outside})
+    return number, name or f"box {number}"
 
 
 def working_box(job: Job, name: str) -> box.Box | None:

@@ -1,12 +1,19 @@
 """One scan's points as its columns and its octree, in the scan's own frame."""
 
+import os
 from collections.abc import Iterator
+from functools import lru_cache
 
 import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.store import octree
-from terrazza.store.columns import Columns
+from terrazza.store.columns import Columns, mapped
+
+
+@lru_cache(maxsize=200)
+def _cells(path: str, low: tuple[float, ...], size: float) -> tuple[np.ndarray, np.ndarray]:
+    return octree.boxes(mapped(path), np.array(low), size)
 
 
 class Cloud:
@@ -64,6 +71,12 @@ class Cloud:
         """NODE records, coarse first."""
         return self.columns.whole("nodes")
 
+    @property
+    def cells(self) -> tuple[np.ndarray, np.ndarray]:
+        """Lower corners (m, 3) and edges (m,) of the nodes' cells, in the scan's frame; kept, since files never change."""
+        path = os.path.join(self.columns.folder, self.columns.pointers["nodes"][0])
+        return _cells(path, tuple(map(float, self.low)), self.size)
+
     def sample(self, most: int) -> np.ndarray:
         """Indices (sorted) of about ``most`` points that cover the scan evenly: its coarsest nodes."""
         nodes = self.nodes
@@ -88,7 +101,7 @@ class Cloud:
     def touched(self, low, high, pose: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
         """Which nodes may hold points of an axis-aligned box of the frame that ``pose`` maps to, and which of them lie wholly inside it (masks)."""
         pose = np.eye(4) if pose is None else pose
-        corner, edge = octree.boxes(self.nodes, self.low, self.size)
+        corner, edge = self.cells
         centre = rigid.apply(pose, corner + edge[:, None] / 2)
         reach = np.abs(pose[:3, :3]).sum(1)[None, :] * edge[:, None] / 2
         return ((centre - reach <= high) & (centre + reach >= low)).all(1), ((centre - reach >= low) & (centre + reach <= high)).all(1)
@@ -106,7 +119,7 @@ class Cloud:
 
     def in_ball(self, centre: np.ndarray, radius: float) -> np.ndarray:
         """Indices (sorted) of the points within ``radius`` (m) of a centre (scan's frame)."""
-        corner, edge = octree.boxes(self.nodes, self.low, self.size)
+        corner, edge = self.cells
         to = np.abs(corner + edge[:, None] / 2 - centre)
         half = edge[:, None] / 2
         near, far = np.linalg.norm(np.maximum(to - half, 0), axis=1), np.linalg.norm(to + half, axis=1)
@@ -115,7 +128,7 @@ class Cloud:
     def in_planes(self, planes: np.ndarray) -> np.ndarray:
         """Indices (sorted) of the points on the inner side of every plane (k, 4): a·x + b·y + c·z + d ≥ 0, such as the six of a view's frustum (scan's frame)."""
         planes = np.atleast_2d(np.asarray(planes, float))
-        corner, edge = octree.boxes(self.nodes, self.low, self.size)
+        corner, edge = self.cells
         middle = (corner + edge[:, None] / 2) @ planes[:, :3].T + planes[:, 3]
         reach = edge[:, None] / 2 * np.abs(planes[:, :3]).sum(1)
         return self._gathered((middle + reach >= 0).all(1), (middle - reach >= 0).all(1), lambda xyz: (xyz @ planes[:, :3].T + planes[:, 3] >= 0).all(1))
@@ -128,18 +141,22 @@ class Cloud:
             found.append(np.arange(start, stop) if whole else start + np.flatnonzero(mask(self.xyz(start, stop))))
         return np.sort(np.concatenate(found))
 
-    def nearest_to_ray(self, origin: np.ndarray, direction: np.ndarray, slope: float, width: float, allowed) -> tuple[int, float] | None:
+    def along_ray(self, origin: np.ndarray, direction: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """How far along a ray (scan's frame, unit ``direction``) the middle of each node's cell lies, how far off it, and half of the cell's diagonal."""
+        corner, edge = self.cells
+        to = corner + edge[:, None] / 2 - origin
+        t = to @ direction
+        return t, np.sqrt(np.maximum(np.einsum("ij,ij->i", to, to) - t**2, 0)), edge * np.sqrt(3) / 2
+
+    def nearest_to_ray(self, origin: np.ndarray, direction: np.ndarray, slope: float, width: float, allowed, cells=None) -> tuple[int, float] | None:
         """The point that a pick means: within a cone about a ray (scan's frame, unit ``direction``), the first one along it.
 
         At distance t the cone has the radius ``width`` + ``slope`` · t (m).  ``allowed(start, stop)`` masks what may be picked.  Of the points inside, those not
-        much farther than the first are compared by their distance from the axis, in units of the radius.  Returns (index, t) or None.
+        much farther than the first are compared by their distance from the axis, in units of the radius.  ``cells`` is what ``along_ray`` gave,
+        for several cones about one ray.  Returns (index, t) or None.
         """
         nodes = self.nodes
-        corner, edge = octree.boxes(nodes, self.low, self.size)
-        half = edge * np.sqrt(3) / 2
-        to = corner + edge[:, None] / 2 - origin
-        t = to @ direction
-        off = np.sqrt(np.maximum((to**2).sum(1) - t**2, 0))
+        t, off, half = cells or self.along_ray(origin, direction)
         meets = (t + half > 0) & (off - half <= width + slope * np.maximum(t + half, 0))
         best, nearest = None, np.inf
         for k in np.flatnonzero(meets)[np.argsort((t - half)[meets])]:

@@ -44,6 +44,10 @@ class Columns:
         """One block as a memory map."""
         return mapped(os.path.join(self.folder, self.pointers[name][number]))
 
+    def stretch(self, name: str, number: int) -> np.ndarray:
+        """One block of any column, also of one that has the same value throughout."""
+        return self.block(name, number) if name in self.pointers else np.broadcast_to(self.constants[name], int(self.ends[number] - (self.ends[number - 1] if number else 0)))
+
     def read(self, name: str, start: int = 0, stop: int | None = None) -> np.ndarray:
         """Values ``start`` to ``stop`` of a column; a view of the map where they lie in one block."""
         total = int(self.ends[-1]) if len(self.ends) else 0

@@ -7,6 +7,7 @@ from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 from fastapi.staticfiles import StaticFiles
+from starlette.datastructures import Headers
 from starlette.exceptions import HTTPException
 from starlette.middleware.trustedhost import TrustedHostMiddleware
 
@@ -29,16 +30,10 @@ def create() -> FastAPI:
     app.state.workspace, app.state.queue = workspace, Queue(workspace)
     app.state.looker = Looker()
     app.add_middleware(TrustedHostMiddleware, allowed_hosts=["127.0.0.1", "localhost", "[::1]", "testserver"])
+    app.add_middleware(SameOrigin)
     app.mount("/static", StaticFiles(directory=STATIC), name="static")
     for router in ROUTERS:
         app.include_router(router)
-
-    @app.middleware("http")
-    async def same_origin(request: Request, call_next):
-        origin = request.headers.get("origin")
-        if request.method not in {"GET", "HEAD"} and origin and urlsplit(origin).netloc != request.headers.get("host"):
-            return JSONResponse({"message": "This request came from another site."}, 403)
-        return await call_next(request)
 
     @app.exception_handler(TerrazzaError)
     async def known(request: Request, error: TerrazzaError) -> Response:
@@ -55,6 +50,20 @@ def create() -> FastAPI:
         return _answer(request, 422, f"“{first['loc'][-1]}”: {first['msg']}.", "")
 
     return app
+
+
+class SameOrigin:
+    """Refuses what another site's page asks to be changed."""
+
+    def __init__(self, app):
+        self.app = app
+
+    async def __call__(self, scope, receive, send) -> None:
+        if scope["type"] == "http" and scope["method"] not in {"GET", "HEAD"}:
+            headers = Headers(scope=scope)
+            if headers.get("origin") and urlsplit(headers["origin"]).netloc != headers.get("host"):
+                return await JSONResponse({"message": "This request came from another site."}, 403)(scope, receive, send)
+        await self.app(scope, receive, send)
 
 
 def _answer(request: Request, status: int, message: str, hint: str) -> Response:

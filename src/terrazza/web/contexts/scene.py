@@ -1,6 +1,8 @@
 """The scene for the canvases: scans with poses, ties, control, drawings; the tree of nodes and the nodes in binary; picking."""
 
+from functools import lru_cache
 from hashlib import sha1
+from math import gcd
 from typing import Annotated
 
 import numpy as np
@@ -30,7 +32,11 @@ SHOWN = ("class", "cut", "photo_rgb", "position")
 def versions(job: Job, scan: int) -> list[str]:
     """One word a block of the scan's columns; it changes whenever anything that is shown of the block does."""
     columns = job.facts("column")
-    files = [columns.get(f"{scan}/{name}") for name in SHOWN]
+    return _versions(tuple(tuple(columns.get(f"{scan}/{name}") or ()) for name in SHOWN))
+
+
+@lru_cache(maxsize=500)
+def _versions(files: tuple[tuple[str, ...], ...]) -> list[str]:
     return [sha1("|".join(f[k] if f else "" for f in files).encode()).hexdigest()[:8] for k in range(len(files[SHOWN.index("position")]))]
 
 
@@ -150,32 +156,39 @@ def _drawings(job: Job, origin) -> list[dict]:
     return out
 
 
-def _shuffle(node: int, count: int) -> np.ndarray:
-    """The seeded order in which a node's points are served, so that any first part of it is an even sample."""
-    return np.random.default_rng(node + 1).permutation(count)
+def _spread(count: int) -> np.ndarray:
+    """Places of a node's points, which lie along a space-filling curve, in steps of the golden section: any first part of them is an even sample."""
+    step = next(n for n in range(max(round(count * 0.6180339887), 1), count + 2) if gcd(n, count) == 1)
+    return (np.arange(count, dtype=np.int64) * step) % max(count, 1)
 
 
-def pack(job: Job, scan: int, wanted: list[int]) -> bytes:
+def pack(job: Job, scan: int, wanted: list[int], spread: bool = False) -> bytes:
     """Nodes one after another: header (u32 node, u32 count, 8 bytes zero), then planes u16×4 (xyz within the cell, intensity),
-    u8×4 (native colour, class), u8×4 (photo colour, flags: 1 cut).  Little-endian."""
+    u8×4 (native colour, class), u8×4 (photo colour, flags: 1 cut).  Little-endian.  With ``spread`` any first part of a node is an even sample of it."""
     cloud = job.cloud(scan)
-    nodes, out = cloud.nodes, []
-    for k in wanted:
-        if k >= len(nodes):
-            raise NotFound(f"Scan {scan} has no node {k}.", "Load the scene again.")
-        node = nodes[k]
-        start, count = int(node["start"]), int(node["count"])
-        order = _shuffle(k, count)
+    if max(wanted, default=0) >= len(cloud.nodes):
+        raise NotFound(f"Scan {scan} has no node {max(wanted)}.", "Load the scene again.")
+    nodes, ends, held, out = cloud.nodes[wanted], cloud.columns.ends, {}, []
+    for k, node, block in zip(wanted, nodes, np.searchsorted(ends, nodes["start"], side="right").clip(0, len(ends) - 1).tolist()):
+        if block not in held:  # a node lies in one block
+            held[block] = int(ends[block - 1]) if block else 0, {name: cloud.columns.stretch(name, block) for name in ("position", "intensity", "class", "native_rgb", "photo_rgb", "cut") if cloud.has(name)}
+        base, columns = held[block]
+        start, count = int(node["start"]) - base, int(node["count"])
+        values = {name: column[start : start + count] for name, column in columns.items()}
+        if spread:
+            order = _spread(count)
+            values = {name: column[order] for name, column in values.items()}
         edge = cloud.size / 2.0 ** int(node["level"])
-        corner = cloud.low + np.array([node["x"], node["y"], node["z"]], float) * edge
-        first = np.zeros((count, 4), "<u2")
-        first[:, :3] = np.clip(np.rint((cloud.xyz(start, start + count)[order] - corner) * (65535 / edge)), 0, 65535)
-        second, third = np.zeros((count, 4), np.uint8), np.zeros((count, 4), np.uint8)
+        scale, corner = 65535 / edge, cloud.low + np.array([node["x"], node["y"], node["z"]], float) * edge
+        first, second, third = np.zeros((count, 4), "<u2"), np.zeros((count, 4), np.uint8), np.zeros((count, 4), np.uint8)
+        place = values["position"] * (cloud.scale * scale)
+        place += (cloud.offset - corner) * scale + 0.5
+        first[:, :3] = np.clip(place, 0, 65535, out=place)
         for name, plane, where in (("intensity", first, 3), ("class", second, 3), ("native_rgb", second, slice(0, 3)), ("photo_rgb", third, slice(0, 3))):
-            if cloud.has(name):
-                plane[:, where] = cloud.read(name, start, start + count)[order]
-        if cloud.has("cut"):
-            third[:, 3] = cloud.read("cut", start, start + count)[order] != 0
+            if name in values:
+                plane[:, where] = values[name]
+        if "cut" in values:
+            third[:, 3] = values["cut"] != 0
         out += [np.array([k, count, 0, 0], "<u4").tobytes(), first.tobytes(), second.tobytes(), third.tobytes()]
     return b"".join(out)
 
@@ -184,7 +197,7 @@ def roots(job: Job) -> bytes:
     """The coarsest points of every scan in one answer: for each u32 scan, u32 bytes, and its root as ``pack`` gives it."""
     out = []
     for scan in job.scans():
-        node = pack(job, scan.id, [0])
+        node = pack(job, scan.id, [0], spread=True)
         out += [np.array([scan.id, len(node)], "<u4").tobytes(), node]
     return b"".join(out)
 
@@ -214,14 +227,18 @@ def pick(job: Job, ray: Ray) -> dict | None:
     """
     box = working_box(job, ray.box)
     origin, direction = np.array(ray.origin) + origin_of(job), np.array(ray.direction) / max(np.linalg.norm(ray.direction), 1e-12)
+    clouds = []
+    for scan, pose in shown(job):
+        if scan.id in ray.scans:
+            cloud, back = job.cloud(scan.id), rigid.inverse(pose)
+            own = rigid.apply(back, origin[None])[0], back[:3, :3] @ direction
+            clouds.append((scan, cloud, pose, own, cloud.along_ray(*own), _allowed(job, cloud, pose, ray, box)))
     for ring in RINGS:
         found = []
-        for scan, pose in shown(job):
-            if scan.id in ray.scans:
-                cloud, back = job.cloud(scan.id), rigid.inverse(pose)
-                hit = cloud.nearest_to_ray(rigid.apply(back, origin[None])[0], back[:3, :3] @ direction, ray.slope * ring, ray.width * ring, _allowed(job, cloud, pose, ray, box))
-                if hit:
-                    found.append((hit[1], scan, cloud, pose, hit[0]))
+        for scan, cloud, pose, own, cells, allowed in clouds:
+            hit = cloud.nearest_to_ray(*own, ray.slope * ring, ray.width * ring, allowed, cells)
+            if hit:
+                found.append((hit[1], scan, cloud, pose, hit[0]))
         if found:
             return told(*min(found, key=lambda f: f[0])[1:])
     return None

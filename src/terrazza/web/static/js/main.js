@@ -17,12 +17,13 @@ import { send, show } from "./gestures.js";
 import { TOOLS } from "./tools.js";
 import { PlanView, SlabView, SpaceView, TwinView } from "./views.js";
 
+const REST = 250; // ms without a change, and the views are drawn in full
 const $ = (id) => document.getElementById(id), host = $("table"), canvas = $("canvas");
 
 class Table {
   constructor() {
     this.job = document.body.dataset.job;
-    this.cloud = new Cloud(this.job, () => this.draw(), () => this.dirty());
+    this.cloud = new Cloud(this.job, () => this.arrived(), () => this.dirty());
     this.plan = new PlanView($("plan"));
     this.space = new SpaceView($("space"));
     this.slab = new SlabView($("slab"));
@@ -39,16 +40,42 @@ class Table {
   get views() { return this.all.filter((v) => !v.pane.hidden); }
 
   makeRenderer() {
-    this.renderer = new THREE.WebGLRenderer({ canvas, antialias: false, alpha: false, stencil: false, powerPreference: "high-performance" });
+    this.renderer = new THREE.WebGLRenderer({ canvas, antialias: false, alpha: false, stencil: false, preserveDrawingBuffer: true, powerPreference: "high-performance" });
     this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2));
     this.renderer.autoClear = false;
     this.renderer.setScissorTest(true);
     const gl = this.renderer.getContext(), info = gl.getExtension("WEBGL_debug_renderer_info");
     this.soft = /swiftshader|llvmpipe|softpipe|software/i.test(info ? gl.getParameter(info.UNMASKED_RENDERER_WEBGL) : "");
-    const share = this.soft ? [70000, 100000, 100000] : [500000, 2500000, 400000];
-    this.all.forEach((v, k) => (v.budget = share[k] ?? share[1]));
+    this.share(+localStorage.getItem("points") || (this.soft ? 1e6 : 4e6));
     this.shaded = !this.soft;
     this.edges = null;
+  }
+
+  // How many points a view draws: few while something moves, and as many as are wanted when all has come to rest. One sum for all views.
+  share(points) {
+    this.points = Math.min(Math.max(points, 5e4), 2e7);
+    const moving = Math.min(this.points, this.soft ? 1e5 : 2e6), parts = [0.1, 1, 0.3, 1];
+    this.all.forEach((v, k) => (v.budgets = [Math.max(moving * parts[k], Math.min(moving, 7e4)), Math.max(this.points * parts[k], Math.min(this.points, 7e4))]));
+  }
+
+  // All views draw more, or fewer, points when at rest; remembered in this browser.
+  detail(factor) {
+    this.share(this.points * factor);
+    localStorage.setItem("points", this.points);
+    this.dirty();
+  }
+
+  // Nodes have come: ask for the next at once, and draw, but not for every few while many are on their way.
+  arrived() {
+    this.cloud.fetchMissing(this.views.map((v) => v.chosen));
+    if (!this.first || this.cloud.flights + this.cloud.waiting === 0) return this.draw();
+    this.drawing ??= setTimeout(() => { this.drawing = null; this.draw(); }, this.soft ? 900 : 60);
+  }
+
+  rest() {
+    this.still = true;
+    this.views.forEach((v) => (v.dirty = true));
+    this.draw();
   }
 
   state(name) {
@@ -73,6 +100,8 @@ class Table {
     if (this.cloud.shift) this.shiftViews(this.cloud.shift);
     if (!this.fitted || this.wasPlaced !== this.placedKey()) this.fit();
     this.lists();
+    const coming = data.boxes.find((b) => b.name === this.comingBox);
+    if (coming) { this.comingBox = null; this.showBox(coming); }
     if (this.station.shown) this.stand(this.station.about.key);
     this.dirty();
   }
@@ -121,12 +150,18 @@ class Table {
     if (field && this.slabOn) field.value = $("slab-height").value;
   }
 
-  dirty() {
-    this.views.forEach((v) => (v.dirty = true));
-    this.draw();
+  // Something moved: in one view, or in all.
+  dirty(only) {
+    clearTimeout(this.resting);
+    this.still = this.all.every((v) => v.budgets[0] === v.budgets[1]);
+    const moved = only ? this.views.filter((v) => v === only || v.first === only) : this.views;
+    moved.forEach((v) => (v.dirty = true));
+    this.draw(moved);
   }
 
-  draw() {
+  // Draw some views anew with the next frame, by default all.
+  draw(views = this.all) {
+    views.forEach((v) => (v.stale = true));
     this.paint = true;
     this.overlay();
   }
@@ -134,22 +169,25 @@ class Table {
   // What lies over the points only: marks, the outline being drawn, measures.
   overlay() {
     if (this.frame) return;
-    this.frame = requestAnimationFrame(() => { this.frame = 0; this.paint ? this.render() : this.markViews(); });
+    this.frame = requestAnimationFrame(() => { this.frame = 0; this.paint ? this.render(false) : this.markViews(); });
   }
 
-  markViews() {
-    $("plan-marks").innerHTML = marks.plan(this.plan, this);
-    $("space-marks").innerHTML = marks.space(this.space, this);
-    if (!this.twin.pane.hidden) $("twin-marks").innerHTML = marks.space(this.twin, this);
-    $("slab-marks").innerHTML = marks.slab(this.slab, this);
-    this.station.draw();
+  markViews(views = this.views) {
+    const by = { plan: marks.plan, space: marks.space, twin: marks.space, slab: marks.slab };
+    for (const view of views) $(`${view.pane.id}-marks`).innerHTML = by[view.pane.id](view, this);
+    if (views.length > 1) this.station.draw();
   }
 
-  render() {
+  render(all = true) {
+    if (all) this.all.forEach((v) => (v.stale = true));
     const rect = canvas.getBoundingClientRect(), { cloud, renderer } = this;
     if (!cloud.data || !renderer) return;
     this.paint = false;
-    renderer.setSize(rect.width, rect.height, false);
+    const ratio = renderer.getPixelRatio(), resized = canvas.width !== Math.floor(rect.width * ratio) || canvas.height !== Math.floor(rect.height * ratio);
+    if (resized) {
+      renderer.setSize(rect.width, rect.height, false);
+      this.views.forEach((v) => (v.stale = true));
+    }
     const slab = this.slabOn ? this.planSlab() : null;
     this.space.limits = this.twin.limits = { slab, box: this.box };
     this.plan.limits = { slab: within(slab, this.picture.floor()), box: this.box };
@@ -157,27 +195,52 @@ class Table {
     for (const view of this.views) {
       view.layout(rect);
       view.prepare();
-      if (view.dirty) view.chosen = cloud.select(view);
+      view.budget = view.budgets[+this.still];
+      if (view.dirty) { view.chosen = cloud.select(view); view.stale = true; }
       view.dirty = false;
     }
     cloud.fetchMissing(this.views.map((v) => v.chosen));
     const style = getComputedStyle(document.body);
-    renderer.setScissorTest(false);
-    renderer.setClearColor(style.backgroundColor);
-    renderer.clear();
+    if (this.views.every((v) => v.stale)) {
+      renderer.setScissorTest(false);
+      renderer.setClearColor(style.backgroundColor);
+      renderer.clear();
+    }
     renderer.setScissorTest(true);
     renderer.setClearColor(style.getPropertyValue("--canvas").trim());
     cloud.shared.uInk.value.set(document.body.classList.contains("dusk") ? 0xe8e2d2 : 0x1d2b2a);
+    const stale = this.views.filter((v) => v.stale);
     let shown = 0;
     if (this.shaded) this.edges ??= new Edges();
-    const pictured = this.picture.paint();
-    for (const view of this.views) if (view !== this.plan || !pictured) shown = Math.max(shown, this.renderView(view));
+    const pictured = (this.picture.whole && !this.plan.stale) || this.picture.paint();
+    for (const view of this.views) {
+      const covered = view === this.plan && pictured; // its points would not be seen, and are drawn when they would
+      if (!covered && (view.stale || view.behind)) this.renderView(view);
+      view.behind = covered && (view.stale || view.behind);
+      view.stale = false;
+      shown = Math.max(shown, view.shown ?? 0);
+    }
     this.note();
-    this.markViews();
+    this.markViews(stale);
     if (shown && !this.first) { this.first = true; performance.mark("live-points"); $("glance").remove(); }
-    const busy = cloud.flights > 0 || cloud.waiting > 0 || this.picture.busy;
-    if (busy) this.state("rendering");
-    else if (host.dataset.state !== "idle") requestAnimationFrame(() => { if (!cloud.flights && !this.frame && !this.picture.busy) this.state("idle"); });
+    this.restate();
+    clearTimeout(this.resting);
+    const pause = performance.now() - (this.drawnAt ?? 0);
+    this.drawnAt = performance.now();
+    if (!this.still) this.resting = setTimeout(() => this.rest(), pause < 2000 ? Math.max(REST, 2 * pause) : REST);
+  }
+
+  get busy() { return this.cloud.flights > 0 || this.cloud.waiting > 0 || this.picture.busy || !this.still; }
+
+  restate() {
+    if (this.busy) this.state("rendering");
+    else if (host.dataset.state !== "idle") requestAnimationFrame(() => { if (!this.busy && !this.frame) this.state("idle"); });
+  }
+
+  // A tile of the plan has come: the points need not be drawn again, unless they lie below it.
+  pictured() {
+    if (this.tiled) return;
+    this.tiled = requestAnimationFrame(() => { this.tiled = 0; this.picture.whole === this.picture.paint() ? this.restate() : this.draw(); });
   }
 
   renderView(view) {
@@ -276,7 +339,7 @@ class Table {
         else if (drag.band && drag.moved) { this.slabHeight = view.toWorld(x, y)[1]; this.showSlab(); }
         else if (view.kind === "space" && !drag.shift) view.orbit(dx, dy);
         else view.shift(dx, dy);
-        this.dirty();
+        this.dirty(drag.end || drag.band ? undefined : view.first ?? view);
       });
       pane.addEventListener("pointerup", (e) => {
         if (!drag) return;
@@ -304,7 +367,7 @@ class Table {
         }
         const [x, y] = at(e), hit = view.kind === "space" ? nearest(view, this.cloud, x, y) : null;
         view.zoom(Math.exp(Math.max(-60, Math.min(60, e.deltaY)) * 0.0025), x, y, hit?.place);
-        this.dirty();
+        this.dirty(view.first ?? view);
       }, { passive: false });
     }
   }
@@ -442,9 +505,10 @@ function onKey(e) {
   const key = e.key.toLowerCase(), pitch = Math.max(+$("slab-pitch").value || 0.1, 0.001);
   const acts = {
     p: () => app.use("pick"), m: () => app.use("measure"), o: () => app.use("outline"), i: () => app.use("pin"), x: () => app.use("box"), k: ACTS.notes, v: ACTS.keep, w: ACTS.picture, e: ACTS.shade, z: ACTS.grow, r: ACTS.facing, d: () => app.use("move"), f: ACTS.fit, g: ACTS.station, ",": () => app.station.shown && app.station.step(-1), ".": () => app.station.shown && app.station.step(1), n: ACTS.dusk, b: ACTS.book, "?": ACTS.help,
-    l: () => { app.slabOn = !app.slabOn; }, h: () => { app.marks = !app.marks; }, c: () => { const usable = [...document.querySelectorAll('[data-group="colour"] button:not(:disabled)')].map((b) => b.dataset.value); app.colour(usable[(usable.indexOf(app.mode) + 1) % usable.length]); },
+    l: () => { app.slabOn = !app.slabOn; }, h: () => { app.marks = !app.marks; }, c: () => { if (app.station.shown) return app.station.next(); const usable = [...document.querySelectorAll('[data-group="colour"] button:not(:disabled)')].map((b) => b.dataset.value); app.colour(usable[(usable.indexOf(app.mode) + 1) % usable.length]); },
     "[": () => { app.slabHeight -= pitch; }, "]": () => { app.slabHeight += pitch; }, "{": () => { app.slabThickness = Math.max(0.01, app.slabThickness / 1.25); }, "}": () => { app.slabThickness *= 1.25; },
-    "+": () => { app.size = Math.min(app.size * 1.25, 12); }, "=": () => { app.size = Math.min(app.size * 1.25, 12); }, "-": () => { app.size = Math.max(app.size / 1.25, 0.8); },
+    "+": () => { app.size = Math.min(app.size * 1.25, 12); }, "=": () => { app.size = Math.min(app.size * 1.25, 12); }, "-": () => { app.size = Math.max(app.size / 1.25, 0.8); }, "<": () => app.detail(0.5), ">": () => app.detail(2),
+    a: () => app.planAs(next(options("plan-as"), app.planMode)), u: () => { app.floor = next([null, ...(app.picture.about?.floors.keys() ?? [])], app.floor); $("plan-floor").value = app.floor ?? ""; },
     ";": () => app.slab.step(-pitch), "'": () => app.slab.step(pitch), y: () => { app.slab.stretch = { 1: 2, 2: 5, 5: 10, 10: 1 }[app.slab.stretch]; }, t: ACTS.twin,
     escape: () => { app.use("pick"); app.draft = null; app.picked = null; app.readout(); $("book").hidden = $("notes").hidden = true; },
   };
@@ -455,6 +519,9 @@ function onKey(e) {
   app.showSlab();
   app.dirty();
 }
+
+const next = (list, now) => list[(list.indexOf(now) + 1) % list.length];
+const options = (id) => [...$(id).options].map((o) => o.value);
 
 htmx.config.historyCacheSize = 0;
 htmx.config.refreshOnHistoryMiss = true;

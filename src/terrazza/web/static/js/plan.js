@@ -8,7 +8,7 @@ export class PlanPicture {
   constructor(canvas, app) {
     this.canvas = canvas;
     this.app = app;
-    this.tiles = new Tiles(() => app.draw());
+    this.tiles = new Tiles(() => app.pictured());
     this.about = null;
     this.wanted = "";
     this.since = 0;
@@ -47,7 +47,7 @@ export class PlanPicture {
   paint() {
     const address = this.shown(), c = this.canvas.getContext("2d"), view = this.app.plan, { width, height } = view.rect, ratio = Math.min(window.devicePixelRatio, 2);
     this.canvas.hidden = !address;
-    this.busy = false;
+    this.busy = this.whole = false;
     if (!address) return false;
     if (address !== this.wanted) Object.assign(this, { wanted: address, since: performance.now() });
     this.canvas.width = width * ratio;
@@ -55,7 +55,7 @@ export class PlanPicture {
     c.setTransform(ratio, 0, 0, ratio, 0, 0);
     const { levels, tile } = this.about, exact = Math.log2(ratio / view.scale), level = Math.min(Math.max(Math.ceil(exact - 0.25), levels[0]), levels[1]);
     const steady = performance.now() - this.since > QUIET || !this.asked;
-    if (!steady) setTimeout(() => this.app.draw(), QUIET);
+    if (!steady) setTimeout(() => this.app.pictured(), QUIET);
     const place = (l, x, y) => { const span = tile * 2 ** -l, o = this.app.cloud.data.origin; return [width / 2 + (x * span - o[0] - view.centre[0]) / view.scale, height / 2 - ((y + 1) * span - o[1] - view.centre[1]) / view.scale, span / view.scale]; };
     this.busy = !steady;
     // what is missing is drawn from coarser tiles, where these are there
@@ -69,9 +69,9 @@ export class PlanPicture {
       }
     }
     this.asked = true;
-    const whole = steady && !this.busy;
-    this.canvas.style.background = whole ? "var(--canvas)" : "none";
-    return whole;
+    this.whole = steady && !this.busy;
+    this.canvas.style.background = this.whole ? "var(--canvas)" : "none";
+    return this.whole;
   }
 
   // Tiles of a level that the view meets, each with the coarser ones that hold it.

@@ -49,6 +49,14 @@ export class StationView {
     this.y = rows / 2;
   }
 
+  // The next colouring.
+  next() {
+    const { modes } = this.about;
+    this.mode = modes[(modes.indexOf(this.mode) + 1) % modes.length];
+    this.buttons();
+    this.draw();
+  }
+
   // Next or previous station, in the order of the scans.
   step(by) {
     const { others, key } = this.about;
@@ -123,6 +131,7 @@ export class StationView {
       if (m.kind === "station") return `<g class="go${m.hidden ? " behind" : ""}" data-scan="${m.scan}"><path d="M${x} ${y - 8}l7 12.5h-14z" class="station"/><title>${esc(m.says)}: step there</title></g>${label}`;
       return `<circle cx="${x}" cy="${y}" r="${m.kind === "control" ? 6 : 4}" class="${m.kind === "control" ? "control" : "measure"}" fill="none"/>${label}`;
     });
+    if (this.app.marks) for (const m of this.app.cloud.data.measures ?? []) m.at.forEach((p, k) => { const at = this.seen(p); if (at) put(at, ([x, y]) => `<circle cx="${x}" cy="${y}" r="3.5" class="measure" fill="none"/>${k ? "" : `<text x="${x + 7}" y="${y - 6}">${esc(m.label)}</text>`}`); });
     for (const pin of this.app.cloud.data.pins ?? []) { const at = this.seen(pin.at); if (at) put(at, ([x, y]) => `<g class="pinmark" data-pin="${pin.id}"><path d="M${x} ${y}l-5 -12a5.4 5.4 0 1 1 10 0z" class="pin"/></g><text x="${x + 9}" y="${y - 9}">${esc(pin.name)}</text>`); }
     const p = this.app.picked?.local && this.seen(this.app.picked.local);
     if (p) put(p, ([x, y]) => `<circle cx="${x}" cy="${y}" r="7" class="picked"/><circle cx="${x}" cy="${y}" r="9.5" class="picked2"/>`);

@@ -67,8 +67,11 @@ const outline = {
       scans: JSON.stringify(app.cloud.visibleScans().filter((s) => s.record.placed).map((s) => s.id)),
       classes: app.cloud.hiddenClasses.size ? JSON.stringify(Object.keys(app.cloud.data.classes).map(Number).filter((c) => !app.cloud.hiddenClasses.has(c))) : "[]",
     };
-    show(`Take out what lies ${app.slabOn ? "within the plan slab and " : ""}<br><button class="minor" data-do="inside">inside</button><button class="minor" data-do="outside">outside</button><button class="plain link" data-do="no">leave it</button>`, (what) => {
-      if (what !== "no") send(app, "clean.outline", { ...values, "outside.there": "1", ...(what === "outside" ? { outside: "on" } : {}) });
+    show(`Take out what lies ${app.slabOn ? "within the plan slab and " : ""}<br><button class="minor" data-do="inside">inside</button><button class="minor" data-do="outside">outside</button><button class="plain link" data-do="box">a box around it</button> <button class="plain link" data-do="no">leave it</button>`, (what) => {
+      if (what === "box") {
+        app.comingBox = `box ${app.cloud.data.boxes.length + 1}`;
+        send(app, "boxes.around", { ...values, name: app.comingBox, heading_deg: (Math.atan2(app.slab.u[1], app.slab.u[0]) * 180) / Math.PI });
+      } else if (what !== "no") send(app, "clean.outline", { ...values, "outside.there": "1", ...(what === "outside" ? { outside: "on" } : {}) });
       outline.leave(app);
     });
   },

@@ -148,6 +148,7 @@ export class SpaceView extends View {
 export class TwinView extends SpaceView {
   constructor(pane, first) {
     super(pane);
+    this.first = first;
     for (const name of ["target", "distance", "azimuth", "elevation"]) Object.defineProperty(this, name, { get: () => first[name], set: (v) => (first[name] = v) });
     this.mode = "height";
   }
