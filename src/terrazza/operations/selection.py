@@ -22,6 +22,7 @@ from terrazza.store.cloud import Cloud
 quantised = later("terrazza.core.geometry.quantised")
 CHUNK = 1_000_000
 SAMPLE, SAMPLES = 10_000, 80
+COLUMNS = ("intensity", "class", "time", "returns", "row", "column")
 Colour = Literal["photo, else native", "photo", "native", "none"]
 MARKS = {"space": " ", "comma": ",", "semicolon": ";", "tab": "\t"}
 
@@ -175,7 +176,7 @@ class Selection:
             found = self.examples.get(scan.id, np.zeros(0, np.int64))
             for k in range(0, min(len(found), size * number), size):
                 index = found[k : k + size]
-                yield _chunk(self.clouds[scan.id], int(index[0]), int(index[-1]) + 1, index - index[0], self.colours[scan.id], pose)
+                yield _picked(self.clouds[scan.id], index, self.colours[scan.id], pose)
             return
         parts = self._parts[scan.id]
         every = max(self.points // self.params.most, 1) if self.params.most else 1
@@ -203,6 +204,14 @@ class Selection:
         return stacked.min(0), stacked.max(0)
 
 
+def _picked(cloud: Cloud, index: np.ndarray, colour: str, pose) -> dict:
+    """Points with these indices (sorted), as ``_chunk`` gives them."""
+    points = cloud.at(index)
+    out = {"xyz": points if pose is None else rigid.apply(pose, points)}
+    out |= {column: cloud.pick(column, index) for column in COLUMNS if cloud.has(column)}
+    return out | {"rgb": cloud.pick(colour, index) if colour else np.zeros((len(index), 3), np.uint8)}
+
+
 def _chunk(cloud: Cloud, start: int, stop: int, use, colour: str, pose, scale: float = 0.0, offset=None) -> dict:
     position = cloud.read("position", start, stop)[use]
     if scale:
@@ -210,7 +219,7 @@ def _chunk(cloud: Cloud, start: int, stop: int, use, colour: str, pose, scale: f
     else:
         points = position * cloud.scale + cloud.offset
         out = {"xyz": points if pose is None else rigid.apply(pose, points)}
-    for column in ("intensity", "class", "time", "returns", "row", "column"):
+    for column in COLUMNS:
         if cloud.has(column):
             out[column] = cloud.read(column, start, stop)[use]
     out["rgb"] = cloud.read(colour, start, stop)[use] if colour else np.zeros((len(position), 3), np.uint8)
@@ -225,7 +234,7 @@ def statement(job: Job, form: str, params: PointParams, progress: Progress) -> d
         share = min(params.most / whole, 1.0)
     elif (params.spacing or params.cell) and whole:
         poses = {s.id: job.grid_pose(s) for s in chosen.scans}
-        likely, chosen.examples = thinning.likely(chosen.clouds, poses, chosen.allowed, params.spacing, params.cell, job.fleet.points_at_once)
+        likely, chosen.examples = thinning.likely(chosen.clouds, poses, chosen.allowed, params.spacing, params.cell)
         share = min(likely / whole, 1.0)
     size = {"e57": _e57_bytes, "laz": _laz_bytes, "xyz": _xyz_bytes}[form](job, chosen, params, share)
     classes = chosen.by_class() if share == 1.0 else []

@@ -7,12 +7,11 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Progress
 from terrazza.later import later
-from terrazza.store import octree
 from terrazza.store.cloud import Cloud
 
 voxels = later("terrazza.core.geometry.voxels")
 
-TRIED, NODES_TRIED = 2_000_000, 1000
+EVEN, DRAWN, FINER, PARTS = 200_000, 240, 8, 6
 
 
 def to_number(indices, sizes: dict[int, int], wanted: int, total: int, folder: str) -> dict[int, str]:
@@ -52,46 +51,72 @@ def thin(clouds: dict[int, Cloud], poses: dict[int, np.ndarray], allowed, spacin
     return {scan: path for scan, (path, _) in masks.items()}
 
 
-def likely(clouds, poses, allowed, spacing: float, cell: float, most: int) -> tuple[int, dict[int, np.ndarray]]:
-    """About how many points thinning would keep, and some of them (sorted indices by scan), from tiles all over the job.
+def likely(clouds, poses, allowed, spacing: float, cell: float) -> tuple[int, dict[int, np.ndarray]]:
+    """About how many points thinning would keep, and some of them (sorted indices by scan), from cubes all over the job.
 
-    In the tiles the points kept are set against the points that the tree holds down to the level whose cells are as large as
-    the spacing: one a cell, so the ratio hardly differs from place to place; the tree's own numbers then carry it to the whole.
+    An even sample of all points weighs the cubes of space that hold any, by how many of their parts it meets.  Some cubes are drawn, with a chance that grows with their weight, and thinned; what
+    each keeps for its weight is what the whole keeps for the sum of the weights (sampling with unequal chances, Hansen and Hurwitz 1943).
     """
-    step = cell or spacing
-    depth = {scan: int(np.ceil(np.log2(max(cloud.size / step, 1)))) - octree.CELL_BITS for scan, cloud in clouds.items()}
-    tiles, rng = _tiles(clouds, poses, most // 8, step), np.random.default_rng(1)
-    seen = coarse = kept = 0
-    some: dict[int, list] = {scan: [] for scan in clouds}
-    for k in rng.permutation(len(tiles)):
-        (low, high), rim = tiles[k], 3 * spacing
-        owner, index, xyz = _points(clouds, poses, allowed, low - rim, high + rim)
-        inner = ((xyz[:, :2] >= low[:2]) & (xyz[:, :2] < high[:2])).all(1)
-        keep = _thinned(xyz, spacing, cell, []) & inner
-        for scan, cloud in clouds.items():
-            mine = owner == scan
-            coarse += int((_levels(cloud, index[mine & inner]) <= depth[scan]).sum())
-            some[scan].append(index[keep & mine])
-        seen, kept = seen + len(xyz), kept + int(keep.sum())
-        if seen > TRIED:
-            break
-    whole = sum(_coarse(cloud, depth[scan], lambda index, scan=scan: allowed(scan, index), rng) for scan, cloud in clouds.items())
-    return int(round(kept / max(coarse, 1) * whole)), {scan: np.sort(np.concatenate(parts)) for scan, parts in some.items() if parts}
+    if sum(cloud.count for cloud in clouds.values()) <= EVEN:
+        return _all(clouds, poses, allowed, spacing, cell)
+    step, rng = cell or spacing, np.random.default_rng(1)
+    some = {scan: cloud.sample(EVEN // len(clouds)) for scan, cloud in clouds.items()}
+    places = {scan: rigid.apply(poses[scan], clouds[scan].at(index[allowed(scan, index)])) for scan, index in some.items()}
+    gap = max(float(c.nodes["spacing"][np.searchsorted(np.cumsum(c.nodes["count"]), EVEN // len(clouds), side="right") - 1]) for c in clouds.values())
+    part = max(step, gap)
+    filled = np.unique(np.floor(np.concatenate(list(places.values())) / part).astype(np.int64), axis=0)
+    cubes, weights, edge = *np.unique(filled // PARTS, axis=0, return_counts=True), part * PARTS
+    if not len(cubes):
+        return 0, {}
+    rank = np.lexsort((*cubes.T, *(cubes >> 2).T, *(cubes >> 4).T))  # what is drawn one after the other lies apart
+    cubes, weights = cubes[rank], weights[rank]
+    ends = np.cumsum(weights)
+    drawn = np.searchsorted(ends, (np.arange(DRAWN) + rng.random()) / DRAWN * ends[-1], side="right")
+    near = {scan: _near(cloud, poses[scan], step) for scan, cloud in clouds.items()}
+    rates, examples = [], {scan: [] for scan in clouds}
+    for k, times in zip(*np.unique(drawn, return_counts=True)):
+        low, high, rim = cubes[k] * edge, (cubes[k] + 1) * edge, cell or 3 * spacing
+        owner, index, xyz = _around(clouds, poses, allowed, near, low - rim, high + rim)
+        keep = _thinned(xyz, spacing, cell, [])
+        at = np.floor(xyz / cell + 1e-9) * cell + 1e-9 * cell if cell else xyz  # a cell belongs to the cube that its corner lies in
+        keep &= ((at >= low) & (at < high)).all(1)
+        rates += [keep.sum() / weights[k]] * int(times)
+        for scan in clouds:
+            examples[scan].append(index[keep & (owner == scan)])
+    return int(round(float(np.mean(rates)) * ends[-1])), {scan: np.unique(np.concatenate(parts)) for scan, parts in examples.items() if parts}
 
 
-def _levels(cloud: Cloud, index: np.ndarray) -> np.ndarray:
-    """Levels of the nodes that points belong to."""
-    filled = cloud.nodes[cloud.nodes["count"] > 0]
-    rank = np.argsort(filled["start"])
-    return filled["level"][rank][np.searchsorted(filled["start"][rank], index, side="right") - 1]
+def _all(clouds, poses, allowed, spacing: float, cell: float) -> tuple[int, dict[int, np.ndarray]]:
+    """The same for few points: all of them are thinned."""
+    owner, index, xyz = _points(clouds, poses, allowed, np.full(3, -1e9), np.full(3, 1e9))
+    keep = _thinned(xyz, spacing, cell, [])
+    return int(keep.sum()), {scan: index[keep & (owner == scan)] for scan in clouds}
 
 
-def _coarse(cloud: Cloud, depth: int, allowed, rng) -> float:
-    """How many allowed points a tree holds down to a level: its own numbers times the share that is allowed in some of the nodes."""
-    nodes = cloud.nodes[cloud.nodes["level"] <= depth]
-    some = nodes[rng.permutation(len(nodes))[:NODES_TRIED]]
-    good = sum(int(allowed(np.arange(n["start"], n["start"] + n["count"])).sum()) for n in some)
-    return float(nodes["count"].sum()) * good / max(int(some["count"].sum()), 1)
+def _near(cloud: Cloud, pose, step: float):
+    """Middles and half extents of the cells, in the common frame, of the nodes that thinning to ``step`` can tell apart, with their slices."""
+    nodes, (corner, edge) = cloud.nodes, cloud.cells
+    fine = np.flatnonzero((nodes["count"] > 0) & ((nodes["level"] == 0) | (2 * nodes["spacing"] > step / FINER)))
+    fine = fine[np.argsort(nodes["start"][fine])]
+    return rigid.apply(pose, corner[fine] + edge[fine, None] / 2), np.abs(pose[:3, :3]).sum(1)[None] * edge[fine, None] / 2, nodes["start"][fine], nodes["count"][fine]
+
+
+def _around(clouds, poses, allowed, near, low, high):
+    """Owners, indices and places of the points of those nodes in a box of the common frame."""
+    owners, indices, places = [np.zeros(0, np.int64)], [np.zeros(0, np.int64)], [np.zeros((0, 3))]
+    for scan, (middle, half, start, count) in near.items():
+        met = np.flatnonzero((np.abs(middle - (low + high) / 2) <= half + (high - low) / 2).all(1))
+        if not len(met):
+            continue
+        index = np.concatenate([np.arange(start[k], start[k] + count[k]) for k in met])
+        xyz = rigid.apply(poses[scan], clouds[scan].at(index))
+        inside = ((xyz >= low) & (xyz < high)).all(1)
+        index, xyz = index[inside], xyz[inside]
+        use = allowed(scan, index) if len(index) else np.zeros(0, bool)
+        owners.append(np.full(int(use.sum()), scan))
+        indices.append(index[use])
+        places.append(xyz[use])
+    return np.concatenate(owners), np.concatenate(indices), np.concatenate(places)
 
 
 def _points(clouds, poses, allowed, low, high):
@@ -118,7 +143,7 @@ def _tiles(clouds, poses, most: int, step: float) -> list[tuple[np.ndarray, np.n
     """Columns in plan (low, high) of about ``most`` points or fewer each, their edges on multiples of ``step``."""
     places, reaches, edges, counts = [], [], [], []
     for scan, cloud in clouds.items():
-        corner, edge = octree.boxes(cloud.nodes, cloud.low, cloud.size)
+        corner, edge = cloud.cells
         places.append(rigid.apply(poses[scan], corner + edge[:, None] / 2)[:, :2])
         reaches.append(np.abs(poses[scan][:2, :3]).sum(1) * edge[:, None] / 2)
         edges.append(edge)

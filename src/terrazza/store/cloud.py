@@ -16,6 +16,14 @@ def _cells(path: str, low: tuple[float, ...], size: float) -> tuple[np.ndarray, 
     return octree.boxes(mapped(path), np.array(low), size)
 
 
+@lru_cache(maxsize=200)
+def _in_order(path: str) -> tuple[np.ndarray, np.ndarray]:
+    nodes = mapped(path)
+    filled = nodes[nodes["count"] > 0]
+    rank = np.argsort(filled["start"])
+    return filled["start"][rank], filled["level"][rank]
+
+
 class Cloud:
     """Columns of one scan with their scale and offset.
 
@@ -76,6 +84,11 @@ class Cloud:
         """Lower corners (m, 3) and edges (m,) of the nodes' cells, in the scan's frame; kept, since files never change."""
         path = os.path.join(self.columns.folder, self.columns.pointers["nodes"][0])
         return _cells(path, tuple(map(float, self.low)), self.size)
+
+    @property
+    def in_order(self) -> tuple[np.ndarray, np.ndarray]:
+        """Where each node that has points begins, in the order of the points, and its level; kept, since files never change."""
+        return _in_order(os.path.join(self.columns.folder, self.columns.pointers["nodes"][0]))
 
     def sample(self, most: int) -> np.ndarray:
         """Indices (sorted) of about ``most`` points that cover the scan evenly: its coarsest nodes."""
