@@ -15,8 +15,10 @@ import time
 
 import laspy
 import numpy as np
-from measuring import run_measured
 from pye57 import libe57
+
+sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
+from measuring import run_measured  # noqa: E402
 
 RECIPE = '[[step]]\noperation = "import.files"\n[[step]]\noperation = "deliver.laz"\npath = "out.laz"\n'
 
@@ -30,8 +32,13 @@ def decode_laz(path: str) -> float:
 
 
 def decode_e57(path: str) -> float:
+    return decode_scan(path, 0)
+
+
+def decode_scan(path: str, scan: int) -> float:
+    """Seconds that libe57 takes to stream one scan of a file."""
     image = libe57.ImageFile(path, "r", 0)
-    points = image.root()["data3D"][0]["points"]
+    points = image.root()["data3D"][scan]["points"]
     prototype, size = libe57.StructureNode(points.prototype()), 200_000
     names = [prototype.get(k).elementName() for k in range(prototype.childCount())]
     held = {n: np.empty(size) for n in names}

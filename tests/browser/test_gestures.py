@@ -68,21 +68,26 @@ def test_camera_gestures(page, viewed):
     assert page.evaluate("terrazza.plan.scale") == pytest.approx(before[2])
 
 
+def centre_of(page, selector):
+    """Screen place of a mark, at one moment: marks are drawn anew whenever the view is."""
+    return page.evaluate("(s) => { const r = document.querySelector(s).getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2]; }", selector)
+
+
 def test_the_section_line_and_the_slab_band_are_dragged(page, viewed):
     served_visit(page, viewed, "register")
     start = page.evaluate("terrazza.slab.b.slice()")
-    handle = page.locator("#plan-marks .handle[data-end=b]").bounding_box()
-    page.mouse.move(handle["x"] + 5, handle["y"] + 5)
+    x, y = centre_of(page, "#plan-marks .handle[data-end=b]")
+    page.mouse.move(x, y)
     page.mouse.down()
-    page.mouse.move(handle["x"] + 45, handle["y"] + 35, steps=4)
+    page.mouse.move(x + 40, y + 30, steps=4)
     page.mouse.up()
     idle(page)
     end, scale = page.evaluate("terrazza.slab.b.slice()"), page.evaluate("terrazza.plan.scale")
     assert np.allclose(np.subtract(end, start), [40 * scale, -30 * scale], atol=2 * scale)
-    band, height = page.locator("#slab-marks .band").bounding_box(), page.evaluate("terrazza.slabHeight")
-    page.mouse.move(band["x"] + 200, band["y"] + band["height"] / 2)
+    (x, y), height = centre_of(page, "#slab-marks .band"), page.evaluate("terrazza.slabHeight")
+    page.mouse.move(x, y)
     page.mouse.down()
-    page.mouse.move(band["x"] + 200, band["y"] + band["height"] / 2 - 20, steps=4)
+    page.mouse.move(x, y - 20, steps=4)
     page.mouse.up()
     assert page.evaluate("terrazza.slabHeight") - height == pytest.approx(20 * page.evaluate("terrazza.slab.scale"), rel=0.15)
 
@@ -91,10 +96,10 @@ def test_the_section_line_is_bent_and_the_slab_follows_it(page, viewed):
     """A bend is dragged out of the line; what the slab shows and picks lies beside the bent line, at the way along it; a double click straightens it."""
     address, workspace = viewed
     served_visit(page, viewed, "register")
-    grip = page.locator("#plan-marks .handle.mid").bounding_box()
-    page.mouse.move(grip["x"] + 4, grip["y"] + 4)
+    x, y = centre_of(page, "#plan-marks .handle.mid")
+    page.mouse.move(x, y)
     page.mouse.down()
-    page.mouse.move(grip["x"] + 64, grip["y"] - 26, steps=5)
+    page.mouse.move(x + 60, y - 30, steps=5)
     page.mouse.up()
     page.wait_for_function("terrazza.slab.path.length === 3")
     idle(page)
@@ -120,7 +125,7 @@ def test_the_section_line_is_bent_and_the_slab_follows_it(page, viewed):
             assert off[piece] <= 0.2501 and abs(along[piece] - wanted) < 12 * page.evaluate("terrazza.slab.scale")
     assert set(picked) == {0, 1}, "both pieces show points"
     assert "bends=" in page.evaluate("import('/static/js/places.js').then((m) => m.address(terrazza))")
-    page.dblclick("#plan-marks .handle[data-end='1']")
+    page.mouse.dblclick(*centre_of(page, "#plan-marks .handle[data-end='1']"))
     page.wait_for_function("terrazza.slab.path.length === 2")
 
 
@@ -136,9 +141,10 @@ def test_the_plan_is_a_picture_of_the_floor_that_is_chosen(page, viewed):
     page.wait_for_function(f"Math.abs({ink} - {whole}) > 0.05 * {whole} && document.getElementById('table').dataset.state === 'idle'")
     assert page.evaluate(ink) < whole and any("high=" in url for url in asked)
     for how in ("density", "intensity", "height"):
-        page.select_option("#plan-as", how)
+        with page.expect_request(f"**/plan/*/{how}/**"):
+            page.select_option("#plan-as", how)
         idle(page)
-        assert any(f"/{how}/" in url for url in asked) and page.evaluate(ink) > 0.5
+        assert page.evaluate(ink) > 0.5
     page.select_option("#plan-as", "same")
     page.wait_for_selector("#plan-picture", state="hidden")
 

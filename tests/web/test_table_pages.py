@@ -75,7 +75,13 @@ def test_roots_come_in_one_answer(room):
     data, at, seen = client.get("/jobs/1/scene/roots").content, 0, []
     while at < len(data):
         scan, size = np.frombuffer(data, "<u4", 2, at)
-        assert data[at + 8 : at + 8 + size] == scene.pack(job, int(scan), [0])
+        assert data[at + 8 : at + 8 + size] == scene.pack(job, int(scan), [0], spread=True)
+        plain = scene.pack(job, int(scan), [0])
+        positions = lambda node: np.frombuffer(node, "<u2", 4 * int(np.frombuffer(node, "<u4", 2)[1]), 16).reshape(-1, 4)  # noqa: E731
+        spread, all_ = positions(data[at + 8 : at + 8 + size]), positions(plain)
+        assert sorted(map(tuple, spread)) == sorted(map(tuple, all_)), "the same points in another order"
+        first = spread[: len(spread) // 8, :3].astype(float)
+        assert np.abs(first.mean(0) - all_[:, :3].mean(0)).max() < 0.05 * 65535, "whose first part is an even sample"
         seen.append(int(scan))
         at += 8 + int(size)
     assert seen == [1, 2, 3]

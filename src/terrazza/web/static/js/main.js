@@ -7,11 +7,12 @@ import * as frame from "./frame.js";
 import * as files from "./files.js";
 import * as marks from "./marks.js";
 import { classColour, scanColour } from "./palette.js";
-import { axes, written } from "./notation.js";
 import { nearest } from "./picking.js";
 import * as places from "./places.js";
+import { wirePointers } from "./pointers.js";
 import { PlanPicture } from "./plan.js";
 import { StationView } from "./station.js";
+import { readout } from "./readout.js";
 import * as tables from "./tables.js";
 import { send, show } from "./gestures.js";
 import { TOOLS } from "./tools.js";
@@ -23,7 +24,7 @@ const $ = (id) => document.getElementById(id), host = $("table"), canvas = $("ca
 class Table {
   constructor() {
     this.job = document.body.dataset.job;
-    this.cloud = new Cloud(this.job, () => this.arrived(), () => this.dirty());
+    this.cloud = new Cloud(this.job, () => this.arrived(), () => this.rest());
     this.plan = new PlanView($("plan"));
     this.space = new SpaceView($("space"));
     this.slab = new SlabView($("slab"));
@@ -33,7 +34,7 @@ class Table {
     this.picture = new PlanPicture($("plan-picture"), this);
     Object.assign(this, { mode: "intensity", planMode: "walls", floor: null, size: 2, marks: true, tool: "pick", draft: null, box: null, grow: false, facing: false, picked: null, outline: null, moving: null, slabOn: false, slabHeight: 0, slabThickness: 0.1, fitted: false, waiters: [] });
     new ResizeObserver(() => this.dirty()).observe(host);
-    this.wirePointers();
+    wirePointers(this);
     this.makeRenderer();
   }
 
@@ -72,7 +73,9 @@ class Table {
     this.drawing ??= setTimeout(() => { this.drawing = null; this.draw(); }, this.soft ? 900 : 60);
   }
 
+  // Nothing moves: all views are drawn in full, what is coarse first.
   rest() {
+    clearTimeout(this.resting);
     this.still = true;
     this.views.forEach((v) => (v.dirty = true));
     this.draw();
@@ -100,10 +103,10 @@ class Table {
     if (this.cloud.shift) this.shiftViews(this.cloud.shift);
     if (!this.fitted || this.wasPlaced !== this.placedKey()) this.fit();
     this.lists();
-    const coming = data.boxes.find((b) => b.name === this.comingBox);
+    const coming = this.cloud.data.boxes.find((b) => b.name === this.comingBox);
     if (coming) { this.comingBox = null; this.showBox(coming); }
     if (this.station.shown) this.stand(this.station.about.key);
-    this.dirty();
+    this.rest();
   }
 
   placedKey() { return this.cloud.data.scans.map((s) => `${s.id}${s.placed}`).join() + this.cloud.data.georeferenced; }
@@ -279,7 +282,7 @@ class Table {
   }
 
   note() {
-    const there = this.cloud.visibleScans().reduce((n, s) => n + s.record.points, 0), m = (v) => (v >= 1e6 ? `${(v / 1e6).toFixed(1)} M` : `${Math.round(v / 1e3)} k`);
+    const there = this.cloud.visibleScans().reduce((n, s) => n + s.record.points, 0), m = (v) => (v >= 999_500 ? `${(v / 1e6).toFixed(1)} M` : `${Math.round(v / 1e3)} k`);
     $("space-note").textContent = there ? `${m(this.space.shown)} of ${m(there)}` : "no points yet";
     $("plan-note").textContent = this.slabOn ? `slab at ${$("slab-height").value} m` : "";
     const bends = this.slab.path.length - 2;
@@ -309,67 +312,6 @@ class Table {
     TOOLS[tool].enter?.(this);
     this.overlay();
     for (const b of document.querySelectorAll("[data-tool]")) b.classList.toggle("on", b.dataset.tool === tool);
-  }
-
-  wirePointers() {
-    for (const view of this.all) {
-      const pane = view.pane;
-      let drag = null;
-      const at = (e) => { const r = pane.getBoundingClientRect(); return [e.clientX - r.left - 1, e.clientY - r.top - 1]; };
-      pane.addEventListener("pointerdown", (e) => {
-        if (e.target.closest(".opts, .tag")) return;
-        const [x, y] = at(e), tool = TOOLS[this.tool];
-        pane.setPointerCapture(e.pointerId);
-        drag = { x, y, from: [x, y], moved: false, end: e.target.dataset?.end, mid: e.target.dataset?.mid, band: e.target.classList?.contains("band"), shift: e.shiftKey || e.button !== 0 };
-        drag.tool = !drag.end && !drag.mid && e.button === 0 && tool.drags && tool.down(this, view, x, y, e);
-      });
-      pane.addEventListener("pointermove", (e) => {
-        const [x, y] = at(e);
-        if (!drag) return this.hover(view, x, y);
-        const dx = x - drag.x, dy = y - drag.y;
-        if (Math.hypot(x - drag.from[0], y - drag.from[1]) > 3) drag.moved = true;
-        Object.assign(drag, { x, y });
-        if (drag.mid && drag.moved) {
-          drag.end = String(+drag.mid + 1);
-          drag.mid = null;
-          this.slab.path.splice(+drag.end, 0, this.plan.toWorld(x, y));
-        }
-        if (drag.end) this.slab.path[{ a: 0, b: this.slab.path.length - 1 }[drag.end] ?? +drag.end] = this.plan.toWorld(x, y);
-        else if (drag.tool) return TOOLS[this.tool].move(this, view, x, y, e);
-        else if (drag.band && drag.moved) { this.slabHeight = view.toWorld(x, y)[1]; this.showSlab(); }
-        else if (view.kind === "space" && !drag.shift) view.orbit(dx, dy);
-        else view.shift(dx, dy);
-        this.dirty(drag.end || drag.band ? undefined : view.first ?? view);
-      });
-      pane.addEventListener("pointerup", (e) => {
-        if (!drag) return;
-        const [x, y] = at(e), was = drag;
-        drag = null;
-        if (was.tool) return TOOLS[this.tool].up(this, view, x, y);
-        if (was.end && was.moved) { this.slab.along = this.slab.length / 2; this.dirty(); }
-        if (was.moved || e.button !== 0) return;
-        const mark = e.target.closest?.(".go");
-        mark ? this.stand(mark.dataset.scan) : this.clicked(view, x, y);
-      });
-      pane.addEventListener("dblclick", (e) => {
-        const bend = +e.target.dataset?.end;
-        if (bend > 0) { this.slab.path.splice(bend, 1); this.dirty(); }
-      });
-      pane.addEventListener("pointercancel", () => (drag = null));
-      pane.addEventListener("contextmenu", (e) => e.preventDefault());
-      pane.addEventListener("wheel", (e) => {
-        e.preventDefault();
-        if (e.altKey && view.kind !== "space") {
-          const by = Math.sign(e.deltaY || e.deltaX) * Math.max(+$("slab-pitch").value || 0.1, 0.001);
-          view.kind === "slab" ? view.step(by) : (this.slabHeight -= by);
-          this.showSlab();
-          return this.dirty();
-        }
-        const [x, y] = at(e), hit = view.kind === "space" ? nearest(view, this.cloud, x, y) : null;
-        view.zoom(Math.exp(Math.max(-60, Math.min(60, e.deltaY)) * 0.0025), x, y, hit?.place);
-        this.dirty(view.first ?? view);
-      }, { passive: false });
-    }
   }
 
   clicked(view, x, y) {
@@ -417,19 +359,7 @@ class Table {
     }, 40);
   }
 
-  readout() {
-    const p = this.picked, u = this.under, note = this.cloud.data?.notation, named = axes(note, this.cloud.data?.georeferenced ? ["E", "N", "H"] : ["X", "Y", "Z"]);
-    const parts = [], length = (v) => written(note, v);
-    if (p) {
-      named.forEach(([name, k]) => parts.push(`<span><i>${name}</i><b>${length(p.at[k])}</b></span>`));
-      parts.push(`<span><i>intensity</i><b>${p.intensity_raw == null ? "–" : +p.intensity_raw.toPrecision(5)}</b></span><span><i>class</i>${p.class_name ?? "–"}</span><span><i>scan</i><b>${p.scan}</b></span><span><i>range</i><b>${length(p.range)}</b></span>`);
-    } else parts.push(`<span class="muted">Touch a point for its coordinate, intensity, class and scan.</span>`);
-    if (u && !p) parts.push(`<span class="muted"><i>under the pointer</i>${named.map(([, k]) => written(note, u.at[k], Math.min(note?.decimals ?? 2, 2))).join("  ")}</span>`);
-    const m = this.draft;
-    if (m?.says) parts.push(`<span class="far"><i>${m.kind}</i><b>${m.says}</b></span>`);
-    else if (m) parts.push(`<span class="far">touch the next point</span>`);
-    $("readout").innerHTML = parts.join("");
-  }
+  readout() { $("readout").innerHTML = readout(this); }
 }
 
 // What two stretches of heights share; either may be null: all.
