@@ -187,7 +187,7 @@ def test_control_is_changed_in_its_table(page, served):
     open_database(workspace)
     control = opened(workspace, queries.job_by(id=1)).facts("control")
     assert not any(c["check"] for c in control.values()) and control["L1"]["targets"] == [] and control["L1"]["how"] == "by hand"
-    assert page.inner_text("table[data-name=control] tbody tr:first-child").count("no target") == 1
+    page.wait_for_selector("table[data-name=control] tbody tr:first-child:has-text('no target')")
     page.click("summary:has-text('Targets')")
     page.click("figure:has-text('T1') button >> nth=0")
     ended(page, number + 3)

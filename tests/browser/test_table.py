@@ -104,7 +104,7 @@ def test_the_whole_job_by_mouse(page, tmp_path, field):
         page.keyboard.press("3")
         page.click("form[data-operation='georeference.control'] button.main")
         ended(page, 3)
-        assert "5 of 5 control" in page.inner_text("#terraces")
+        page.wait_for_selector("#terraces:has-text('5 of 5 control')")
         page.keyboard.press("4")
         page.click("button:has-text('Filter outliers')")
         ended(page, 4)
@@ -276,7 +276,7 @@ def test_slab_colours_classes_and_keys(page, viewed):
     page.click("#scan-list input[value='3']")
     assert page.evaluate("[terrazza.cloud.hiddenClasses.has(2), terrazza.cloud.hiddenScans.has(3)]") == [True, True]
     page.keyboard.press("?")
-    assert page.is_visible("#keys")
+    page.wait_for_selector("#keys[open]")
 
 
 def test_undo_and_recipe_in_the_field_book(page, served):

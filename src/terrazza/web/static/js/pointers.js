@@ -45,7 +45,8 @@ export function wirePointers(app) {
       mark ? app.stand(mark.dataset.scan) : app.clicked(view, x, y);
     });
     pane.addEventListener("dblclick", (e) => {
-      const bend = +e.target.dataset?.end;
+      if (view !== app.plan) return;
+      const [x, y] = at(e), bend = app.slab.path.findIndex((p, k) => { const q = view.toPixel([...p, 0]); return k > 0 && k < app.slab.path.length - 1 && Math.hypot(q[0] - x, q[1] - y) < 9; });
       if (bend > 0) { app.slab.path.splice(bend, 1); app.dirty(); }
     });
     pane.addEventListener("pointercancel", () => (drag = null));
