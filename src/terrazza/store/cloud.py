@@ -17,6 +17,11 @@ def _cells(path: str, low: tuple[float, ...], size: float) -> tuple[np.ndarray, 
 
 
 @lru_cache(maxsize=200)
+def _below(path: str) -> np.ndarray:
+    return octree.below(mapped(path))
+
+
+@lru_cache(maxsize=200)
 def _in_order(path: str) -> tuple[np.ndarray, np.ndarray]:
     nodes = mapped(path)
     filled = nodes[nodes["count"] > 0]
@@ -82,13 +87,17 @@ class Cloud:
     @property
     def cells(self) -> tuple[np.ndarray, np.ndarray]:
         """Lower corners (m, 3) and edges (m,) of the nodes' cells, in the scan's frame; kept, since files never change."""
-        path = os.path.join(self.columns.folder, self.columns.pointers["nodes"][0])
-        return _cells(path, tuple(map(float, self.low)), self.size)
+        return _cells(self._table, tuple(map(float, self.low)), self.size)
+
+    @property
+    def _table(self) -> str:
+        """The file of the nodes."""
+        return os.path.join(self.columns.folder, self.columns.pointers["nodes"][0])
 
     @property
     def in_order(self) -> tuple[np.ndarray, np.ndarray]:
         """Where each node that has points begins, in the order of the points, and its level; kept, since files never change."""
-        return _in_order(os.path.join(self.columns.folder, self.columns.pointers["nodes"][0]))
+        return _in_order(self._table)
 
     def sample(self, most: int) -> np.ndarray:
         """Indices (sorted) of about ``most`` points that cover the scan evenly: its coarsest nodes."""
@@ -105,7 +114,7 @@ class Cloud:
         nodes = self.nodes
         last = nodes["spacing"] <= spacing
         chosen = self.touched(low, high, pose)[0] & (nodes["count"] > 0) & ((nodes["level"] == 0) | (2 * nodes["spacing"] > spacing))
-        weight = np.where(last, octree.below(nodes) / np.maximum(nodes["count"], 1), 1.0).astype(np.float32)
+        weight = np.where(last, _below(self._table) / np.maximum(nodes["count"], 1), 1.0).astype(np.float32)
         rank = np.flatnonzero(chosen)[np.argsort(nodes["start"][chosen])]
         start, count = nodes["start"][rank], nodes["count"][rank]
         breaks = np.flatnonzero(start[1:] != start[:-1] + count[:-1]) + 1

@@ -5,6 +5,8 @@ from fastapi import Request
 from terrazza.db import queries
 from terrazza.operations.job import Job
 
+FOR_GOOD = {"Cache-Control": "private, max-age=31536000, immutable"}  # for addresses that are new whenever what they show has changed
+
 
 def job_of(request: Request, job_id: int) -> Job:
     """The job with this number, as it is now; NotFound otherwise."""

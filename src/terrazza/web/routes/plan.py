@@ -4,10 +4,9 @@ from fastapi import APIRouter, Request
 from fastapi.responses import JSONResponse, Response
 
 from terrazza.web.contexts import plan as context
-from terrazza.web.routes.common import job_of
+from terrazza.web.routes.common import FOR_GOOD, job_of
 
 router = APIRouter(prefix="/jobs/{job_id}/plan")
-FOR_GOOD = {"Cache-Control": "private, max-age=31536000, immutable"}
 
 
 @router.get(".json")

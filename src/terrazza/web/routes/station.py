@@ -5,10 +5,9 @@ from fastapi.responses import JSONResponse, Response
 
 from terrazza.errors import NotFound
 from terrazza.web.contexts import station as context
-from terrazza.web.routes.common import job_of
+from terrazza.web.routes.common import FOR_GOOD, job_of
 
 router = APIRouter(prefix="/jobs/{job_id}/station")
-FOR_GOOD = {"Cache-Control": "private, max-age=31536000, immutable"}
 
 
 def _named(place: str) -> tuple[int, int]:

@@ -278,7 +278,6 @@ class Table {
     }
     if (this.shaded) this.edges.show(renderer, view, !faint);
     for (const node of view.chosen) if (node.points) node.points.visible = false;
-    return shown;
   }
 
   note() {
