@@ -15,7 +15,7 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.demo import settegradini as estate
 from terrazza.demo.build import field_work
-from terrazza.formats import e57, las
+from terrazza.formats import e57, las_writer
 from terrazza.instruments.scanner import Setup, sweep
 
 COLUMNS, ROWS = 4200, 1800
@@ -40,7 +40,7 @@ def sweeps(points: int):
 def make(folder: str, millions: int) -> None:
     path = os.path.join(folder, f"big-{millions}")
     with contextlib.ExitStack() as stack:
-        laz = stack.enter_context(las.Writer(f"{path}.laz", 1e-4, np.zeros(3), colour=True))
+        laz = stack.enter_context(las_writer.Writer(f"{path}.laz", 1e-4, np.zeros(3), colour=True))
 
         def both():
             for chunk in sweeps(millions * 1_000_000):

@@ -54,10 +54,11 @@ def make_whole(shared: Path, field: Path) -> Path:
 
 
 def pytest_sessionstart(session):
-    """A run of everything makes the shared job first, over all cores, so that its workers neither wait for it nor compile the same kernels side by side."""
+    """A run of everything begins to make the shared job at once, beside the tests that do not need it."""
     if session.config.args_source == pytest.Config.ArgsSource.TESTPATHS and session.config.getoption("numprocesses") and "PYTEST_XDIST_WORKER" not in os.environ:
         base = session.config._tmp_path_factory.getbasetemp()
-        make_whole(base, make_field(base))
+        making = f"from pathlib import Path; from tests import conftest; base = Path({str(base)!r}); conftest.make_whole(base, conftest.make_field(base))"
+        session.config.add_cleanup(subprocess.Popen([sys.executable, "-c", making], cwd=ROOT).wait)
 
 
 @pytest.fixture(scope="session")
@@ -135,6 +136,23 @@ def reading(shelf):
     return Job(str(shelf), job_by(name="Whole"))
 
 
+LONG = ("by_mouse", "browser/", "demo/", "crash", "test_fleets", "core/", "")
+
+
 def pytest_collection_modifyitems(items):
-    """The longest tests first, so that no worker is left with one when the others have finished."""
-    items.sort(key=lambda item: (0 if "by_mouse" in item.name else 1 if "browser" in item.keywords else 2 if "crash" in item.nodeid else 3))
+    """Deal the tests into the workers' shares, the longest first: two workers get what is driven in a browser, the others begin with what needs no shared job, since that is still being made."""
+    items.sort(key=lambda item: (2 * ("whole" in item.fixturenames) + ("field" in item.fixturenames), next(k for k, part in enumerate(LONG) if part in item.nodeid)))
+    workers = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", 1))
+    if workers < 3:
+        return
+    driven, rest = ([item for item in items if ("browser" in item.keywords) == wanted] for wanted in (True, False))
+    shares, left = [], len(items)
+    for k in range(workers):  # as many as the scheduler will hand out
+        shares.append(left // (workers - k))
+        left -= shares[-1]
+    others = sum(shares[2:])
+    lanes = [driven[0::2], driven[1::2]] + [rest[k : others : workers - 2] for k in range(workers - 2)]
+    for k in (0, 1):
+        more = shares[k] - len(lanes[k])
+        lanes[k], others = lanes[k] + rest[others : others + more], others + more
+    items[:] = [item for lane in lanes for item in lane]

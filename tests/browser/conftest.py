@@ -1,4 +1,4 @@
-"""A server with its worker on a workspace of its own, and a page in Debian's Chromium; console errors fail the test."""
+"""A server with its worker, a job behind it, and a page in Debian's Chromium; console errors fail the test."""
 
 import os
 import socket
@@ -6,12 +6,18 @@ import subprocess
 import sys
 import time
 import urllib.request
+from dataclasses import dataclass, replace
 from urllib.parse import urlsplit
 
 import pytest
 from playwright.sync_api import sync_playwright
 
 from tests.conftest import like
+from terrazza.db import queries
+from terrazza.db.schema import open_database
+from terrazza.operations import recipe
+from terrazza.operations.job import Job
+from terrazza.work import archive
 
 FLAGS = ["--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync", "--use-angle=gl-egl", "--ignore-gpu-blocklist"]
 
@@ -53,7 +59,7 @@ def chromium():
 @pytest.fixture
 def page(chromium):
     page, errors = chromium.new_page(viewport={"width": 1280, "height": 800}), []
-    page.add_init_script("try { localStorage.setItem('points', 100000) } catch {}")  # drawn in software, many at a time
+    page.add_init_script("try { localStorage.setItem('points', 30000) } catch {}")  # drawn in software, many at a time
     page.on("console", lambda m: errors.append(m.text) if m.type == "error" and "422" not in m.text and "Status Error Code" not in m.text else None)
     page.on("pageerror", lambda e: errors.append(str(e)))
     ports = []
@@ -64,21 +70,48 @@ def page(chromium):
     assert not errors, f"{errors}\n{open(LOGS[port]).read()[-6000:] if port in LOGS else ''}"
 
 
+@dataclass(frozen=True)
+class Desk:
+    """A job behind a server."""
+
+    address: str
+    workspace: str
+    job: int
+
+    @property
+    def row(self):
+        open_database(self.workspace)
+        return queries.job_by(id=self.job)
+
+    def opened(self) -> Job:
+        return Job(self.workspace, self.row)
+
+    def entries(self) -> list:
+        return recipe.entries_of(self.row)
+
+    def last_number(self) -> int:
+        return max(e.number for e in self.entries())
+
+
 @pytest.fixture(scope="session")
 def viewed(whole, tmp_path_factory):
-    """The finished job behind a server that a worker's tests share; for tests that change nothing."""
+    """The finished job behind a server that a worker's tests share; for tests that do not change it."""
     workspace = like(whole / "ws", tmp_path_factory.mktemp("viewed") / "ws")
     process, address = serve(workspace)
-    yield address, str(workspace)
+    yield Desk(address, str(workspace), 1)
     process.terminate()
     process.wait(10)
+
+
+@pytest.fixture(scope="session")
+def packed(viewed):
+    """A backup of the finished job."""
+    archive.backup(viewed.workspace, viewed.row, f"{viewed.workspace}.backup")
+    return f"{viewed.workspace}.backup"
 
 
 @pytest.fixture
-def served(copied, page):
-    """The finished job behind a server, which ends when the page has let go of it."""
-    process, address = serve(copied)
-    yield address, copied
-    page.goto("about:blank")
-    process.terminate()
-    process.wait(10)
+def served(viewed, packed, request):
+    """A copy of the finished job behind the same server, for one test to change."""
+    open_database(viewed.workspace)
+    return replace(viewed, job=archive.restore(viewed.workspace, packed, request.node.name).id)

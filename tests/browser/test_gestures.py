@@ -7,17 +7,14 @@ from urllib.parse import urlsplit
 import numpy as np
 import pytest
 
-from terrazza.db import queries
-from terrazza.db.schema import open_database
-from tests.browser.test_table import ended, entries, idle, last_number, middle, place_of, served_visit
-from tests.run import opened
+from tests.browser.test_table import ended, idle, middle, place_of, visit
 
 pytestmark = pytest.mark.browser
 STEPS = ["import", "register", "georeference", "clean", "colorize", "classify", "draw", "deliver"]
 
 
 def test_steps_by_key_and_by_click_keep_the_table(page, viewed):
-    served_visit(page, viewed, "import")
+    visit(page, viewed, "import")
     page.evaluate("terrazza.marker = 7")
     for number, step in enumerate(STEPS, 1):
         page.keyboard.press(str(number))
@@ -32,17 +29,16 @@ def test_steps_by_key_and_by_click_keep_the_table(page, viewed):
 
 
 def test_tables_copy_as_csv(page, viewed):
-    served_visit(page, viewed, "register")
+    visit(page, viewed, "register")
     text = page.evaluate("import('/static/js/tables.js').then(m => m.csv(document.querySelector('table[data-name=ties]')))")
     rows = list(csv.reader(io.StringIO(text)))
-    open_database(viewed[1])
-    ties = list(opened(viewed[1], queries.job_by(id=1)).facts("tie").values())
+    ties = list(viewed.opened().facts("tie").values())
     assert rows[0][:3] == ["Tie", "hold", "RMS mm"] and len(rows) == len(ties) + 1
     assert rows[1][0] == f"{ties[0]['a']} – {ties[0]['b']}" and float(rows[1][2]) == pytest.approx(ties[0]["rms_mm"], abs=0.051)
 
 
 def test_camera_gestures(page, viewed):
-    served_visit(page, viewed, "register")
+    visit(page, viewed, "register")
     before = page.evaluate("[terrazza.space.azimuth, terrazza.space.distance, terrazza.plan.scale, terrazza.plan.centre[0], terrazza.slab.height]")
     x, y = middle(page, "space")
     page.mouse.move(x, y)
@@ -74,7 +70,7 @@ def centre_of(page, selector):
 
 
 def test_the_section_line_and_the_slab_band_are_dragged(page, viewed):
-    served_visit(page, viewed, "register")
+    visit(page, viewed, "register")
     start = page.evaluate("terrazza.slab.b.slice()")
     x, y = centre_of(page, "#plan-marks .handle[data-end=b]")
     page.mouse.move(x, y)
@@ -94,8 +90,7 @@ def test_the_section_line_and_the_slab_band_are_dragged(page, viewed):
 
 def test_the_section_line_is_bent_and_the_slab_follows_it(page, viewed):
     """A bend is dragged out of the line; what the slab shows and picks lies beside the bent line, at the way along it; a double click straightens it."""
-    address, workspace = viewed
-    served_visit(page, viewed, "register")
+    visit(page, viewed, "register")
     x, y = centre_of(page, "#plan-marks .handle.mid")
     page.mouse.move(x, y)
     page.mouse.down()
@@ -130,7 +125,7 @@ def test_the_section_line_is_bent_and_the_slab_follows_it(page, viewed):
 
 
 def test_the_plan_is_a_picture_of_the_floor_that_is_chosen(page, viewed):
-    served_visit(page, viewed, "register")
+    visit(page, viewed, "register")
     page.wait_for_selector("#plan-picture:not([hidden])")
     ink = "(() => { const c = document.getElementById('plan-picture'), d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data; let n = 0; for (let k = 3; k < d.length; k += 4) n += d[k]; return n / d.length; })()"
     whole = page.evaluate(ink)
@@ -150,8 +145,7 @@ def test_the_plan_is_a_picture_of_the_floor_that_is_chosen(page, viewed):
 
 
 def test_what_is_switched_off_is_neither_picked_nor_cut(page, served):
-    address, workspace = served
-    served_visit(page, served, "clean")
+    visit(page, served, "clean")
     page.evaluate("terrazza.cloud.hiddenScans = new Set([1,2,3,4,6,7,8]); terrazza.cloud.hiddenClasses = new Set([2]); terrazza.cloud.paintClasses(); terrazza.dirty()")
     idle(page)
     x, y = place_of(page, "plan", 5)
@@ -161,7 +155,7 @@ def test_what_is_switched_off_is_neither_picked_nor_cut(page, served):
         idle(page)
         picked = page.evaluate("terrazza.picked && [terrazza.picked.scan, terrazza.picked.class]")
         assert picked is None or (picked[0] == 5 and picked[1] != 2)
-    number = last_number(workspace)
+    number = served.last_number()
     page.keyboard.press("o")
     page.mouse.move(x - 60, y - 60)
     page.mouse.down()
@@ -170,64 +164,59 @@ def test_what_is_switched_off_is_neither_picked_nor_cut(page, served):
     page.mouse.up()
     page.click("#action button:has-text('inside')")
     ended(page, number + 1)
-    entry = entries(workspace)[-1]
+    entry = served.entries()[-1]
     assert entry.params["scans"] == [5] and 2 not in entry.params["classes"] and entry.figures["points"] > 50
-    cloud = opened(workspace, queries.job_by(id=1)).cloud(5)
+    cloud = served.opened().cloud(5)
     assert not (np.asarray(cloud.read("class"))[np.asarray(cloud.read("cut")) == entry.number] == 2).any()
 
 
 def test_control_is_changed_in_its_table(page, served):
-    address, workspace = served
-    served_visit(page, served, "georeference")
-    number = last_number(workspace)
+    visit(page, served, "georeference")
+    number = served.last_number()
     page.click("table[data-name=control] tr.check button")
     ended(page, number + 1)
     page.select_option("table[data-name=control] tbody tr:first-child select", "0")
     ended(page, number + 2)
-    open_database(workspace)
-    control = opened(workspace, queries.job_by(id=1)).facts("control")
+    control = served.opened().facts("control")
     assert not any(c["check"] for c in control.values()) and control["L1"]["targets"] == [] and control["L1"]["how"] == "by hand"
     page.wait_for_selector("table[data-name=control] tbody tr:first-child:has-text('no target')")
     page.click("summary:has-text('Targets')")
     page.click("figure:has-text('T1') button >> nth=0")
     ended(page, number + 3)
-    assert opened(workspace, queries.job_by(id=1)).get("target", 1)["dropped"]
+    assert served.opened().get("target", 1)["dropped"]
 
 
 def test_running_work_shows_itself_and_is_cancelled(page, served):
-    address, workspace = served
-    served_visit(page, served, "register")
-    number = last_number(workspace)
+    visit(page, served, "register")
+    number = served.last_number()
     page.click("button:has-text('Register all scans again')")
     page.wait_for_selector("#strip .running .stop", timeout=20_000)
     page.wait_for_timeout(1500)
     page.click("#strip .running .stop")
     ended(page, number + 1, "cancelled", 30_000)
-    assert entries(workspace)[-1].state == "cancelled"
+    assert served.entries()[-1].state == "cancelled"
 
 
 def test_picked_point_becomes_the_origin(page, served):
-    address, workspace = served
-    served_visit(page, served, "georeference")
+    visit(page, served, "georeference")
     page.click("summary:has-text('Without control')")
     x, y = place_of(page, "plan", 5)
     page.mouse.click(x + 25, y + 20)
     page.wait_for_function("document.querySelector('#sheet input[name=origin]').value !== ''")
     at = page.evaluate("terrazza.picked.at")
-    number = last_number(workspace)
+    number = served.last_number()
     page.click("button:has-text('Level and turn')")
     ended(page, number + 1)
-    open_database(workspace)
-    job = opened(workspace, queries.job_by(id=1))
+    job = served.opened()
     assert job.get("frame")["how"] == "level"
-    origin = entries(workspace)[-1].params["origin"]
+    origin = served.entries()[-1].params["origin"]
     from terrazza.core.geometry import rigid
 
     assert np.allclose(rigid.apply(job.frame, np.array([origin]))[0], 0, atol=1e-9) and len(at) == 3
 
 
 def test_dusk_marks_and_point_size_by_key(page, viewed):
-    served_visit(page, viewed, "register")
+    visit(page, viewed, "register")
     page.keyboard.press("n")
     assert "dusk" in page.get_attribute("body", "class")
     assert page.locator("#plan-marks .station").count() == 8

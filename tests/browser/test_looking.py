@@ -8,11 +8,8 @@ import pytest
 from PIL import Image
 
 from terrazza.core.geometry import rigid
-from terrazza.db import queries
-from terrazza.db.schema import open_database
 from terrazza.operations import stations
-from tests.browser.test_table import begin, ended, entries, eventually, idle, last_number, middle, place_of, touch_two, visit
-from tests.run import opened
+from tests.browser.test_table import begin, ended, eventually, idle, middle, place_of, touch_two, visit
 from tests.scenes import room_poses, scan_room
 
 pytestmark = pytest.mark.browser
@@ -20,8 +17,7 @@ STANDING = "#station[data-state=idle]"
 
 
 def test_a_pick_in_the_view_from_a_station_is_the_stored_point(page, viewed):
-    address, workspace = viewed
-    visit(page, address, "register")
+    visit(page, viewed, "register")
     page.keyboard.press("g")
     page.wait_for_selector(STANDING)
     first = page.evaluate("terrazza.station.about.scan")
@@ -32,8 +28,7 @@ def test_a_pick_in_the_view_from_a_station_is_the_stored_point(page, viewed):
     page.mouse.click(*middle(page, "station"))
     page.wait_for_function("terrazza.picked?.row !== undefined")
     picked = page.evaluate("terrazza.picked")
-    open_database(workspace)
-    job = opened(workspace, queries.job_by(id=1))
+    job = viewed.opened()
     at = int(stations.view(job, first).index[picked["row"], picked["column"]])
     assert picked["index"] == at and np.allclose(picked["at"], rigid.apply(job.grid_pose(job.scan(first)), job.cloud(first).xyz(at, at + 1))[0], atol=1e-9)
     column, row = page.evaluate("terrazza.station.seen(terrazza.picked.local)")
@@ -52,9 +47,8 @@ def test_a_pick_in_the_view_from_a_station_is_the_stored_point(page, viewed):
 
 
 def test_measures_pins_and_boxes_are_set_down(page, served):
-    address, workspace = served
-    visit(page, address, "register")
-    number = last_number(workspace)
+    visit(page, served, "register")
+    number = served.last_number()
     page.keyboard.press("m")
     touch_two(page)
     page.click("#action button:has-text('keep it')")
@@ -88,10 +82,10 @@ def test_measures_pins_and_boxes_are_set_down(page, served):
     page.mouse.move(*(np.array([pane["x"], pane["y"]]) + corner + np.sign(np.array(corner) - [x - pane["x"], y - pane["y"]]) * 12), steps=4)
     page.mouse.up()
     assert page.evaluate("terrazza.box.size[0] * terrazza.box.size[1]") > before * 1.1
-    job = opened(workspace, queries.job_by(id=1))
+    job = served.opened()
     kinds = [m["kind"] for m in job.facts("measure").values()]
     assert kinds == ["distance", "plane"] and job.get("pin", 1)["name"] == "Damp" and job.get("pin", 1)["picture"] and job.get("box", 1)["name"] == "terrace"
-    taken = [e.figures for e in entries(workspace) if e.operation == "measure.take"]
+    taken = [e.figures for e in served.entries() if e.operation == "measure.take"]
     assert taken[0]["distance"] == pytest.approx(np.linalg.norm(np.subtract(*taken[0]["at"]))) and taken[1]["rms"] < 0.2
     page.keyboard.press("Escape")
     page.keyboard.press("k")
@@ -109,8 +103,7 @@ def png():
 
 
 def test_a_link_opens_the_same_view_and_pictures_are_saved(page, viewed):
-    address, _ = viewed
-    visit(page, address, "register")
+    visit(page, viewed, "register")
     page.evaluate("Object.assign(terrazza.plan, { scale: 0.031 }), terrazza.slabOn = true, terrazza.slabHeight = 1.25, terrazza.colour('height'), terrazza.space.azimuth = 0.7, terrazza.dirty()")
     page.wait_for_function("location.hash.includes('colour=height')")
     link = page.url
@@ -128,8 +121,7 @@ def test_a_link_opens_the_same_view_and_pictures_are_saved(page, viewed):
 @pytest.mark.parametrize("key", ["e", "z", "r"])
 def test_ways_of_drawing_switch_by_key(page, viewed, key):
     """Edge shading darkens, size by distance enlarges what is near, and points seen from behind go; all without asking for points again."""
-    address, _ = viewed
-    visit(page, address, "register")
+    visit(page, viewed, "register")
     ink = "(() => { terrazza.render(); const c = document.createElement('canvas'), h = terrazza.renderer.domElement; c.width = h.width; c.height = h.height; const x = c.getContext('2d'); x.drawImage(h, 0, 0); const r = terrazza.space.rect, d = x.getImageData(r.x, h.height - r.y - r.height, r.width, r.height).data; let n = 0; for (let k = 0; k < d.length; k += 4) n += 255 - d[k]; return n / d.length; })()"
     requests = []
     before = page.evaluate(ink)
@@ -145,8 +137,7 @@ def test_ways_of_drawing_switch_by_key(page, viewed, key):
 
 
 def test_two_spaces_follow_each_other_and_slabs_step(page, viewed):
-    address, _ = viewed
-    visit(page, address, "register")
+    visit(page, viewed, "register")
     page.keyboard.press("t")
     page.click('[data-group="twin"] [data-value="scan"]')
     page.wait_for_function("terrazza.twin.shown > 1000")
@@ -170,11 +161,9 @@ def test_two_spaces_follow_each_other_and_slabs_step(page, viewed):
     idle(page)
 
 
-def test_a_turned_file_in_feet_is_seen_through_and_imported_upright(page, served, tmp_path):
+def test_a_turned_file_in_feet_is_seen_through_and_imported_upright(page, viewed, tmp_path):
     """A PTX with y up, in feet: the look inside says so, the choice is made, and the room comes out as it is."""
-    address, workspace = served
-    begin(page, address, "Feet")
-    job_id = int(page.get_attribute("body", "data-job"))
+    desk = begin(page, viewed, "Feet")
     data = scan_room(room_poses()[0], 100, 200)
     order = np.lexsort((data["row"], data["column"]))
     xyz = (data["xyz"] @ np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]]) / 0.3048)[order]
@@ -190,7 +179,7 @@ def test_a_turned_file_in_feet_is_seen_through_and_imported_upright(page, served
     page.select_option("#import-form select[name=unit]", "international foot")
     page.click("#import-button")
     ended(page, 1)
-    job = opened(workspace, queries.job_by(id=job_id))
+    job = desk.opened()
     low, high = np.array(job.scan(1).record["bounds"])
     assert abs((high - low)[2] - 3.0) < 0.05 and job.scan(1).points == 20000 and json.dumps(job.scan(1).record["taken"]["axes"]) == "[[0, 2, 1], [1, -1, 1]]"
     idle(page)

@@ -2,16 +2,13 @@
 
 import json
 import time
+from dataclasses import replace
 
 import numpy as np
 import pytest
 
 from terrazza.core.geometry import rigid
-from terrazza.db import queries
-from terrazza.db.schema import open_database
 from tests import scenes
-from tests.browser.conftest import serve
-from tests.run import opened
 
 pytestmark = pytest.mark.browser
 IDLE = "#table[data-state=idle]"
@@ -33,21 +30,18 @@ def eventually(check, seconds=30.0):
             time.sleep(0.05)
 
 
-def visit(page, address, step):
-    page.goto(f"{address}/jobs/1/{step}")
+def visit(page, desk, step):
+    page.goto(f"{desk.address}/jobs/{desk.job}/{step}")
     idle(page)
 
 
-def begin(page, address, name):
-    """A new job through the first page."""
-    page.goto(address)
+def begin(page, desk, name):
+    """A new job through the first page; returns where it is."""
+    page.goto(desk.address)
     page.fill("#name", name)
     page.click("button:has-text('Begin')")
     idle(page)
-
-
-def served_visit(page, served, step):
-    visit(page, served[0], step)
+    return replace(desk, job=int(page.get_attribute("body", "data-job")))
 
 
 def ended(page, number, state="done", timeout=240_000):
@@ -59,17 +53,6 @@ def ended(page, number, state="done", timeout=240_000):
     assert page.get_attribute("#strip .last", "data-laststate") == state, page.inner_text("#strip")
     page.wait_for_timeout(400)
     idle(page)
-
-
-def entries(workspace):
-    open_database(workspace)
-    from terrazza.operations import recipe
-
-    return recipe.entries_of(queries.job_by(id=1))
-
-
-def last_number(workspace):
-    return max(e.number for e in entries(workspace))
 
 
 def middle(page, pane):
@@ -84,76 +67,66 @@ def place_of(page, pane, scan):
     return box["x"] + 1 + x, box["y"] + 1 + y
 
 
-def test_the_whole_job_by_mouse(page, tmp_path, field):
+def test_the_whole_job_by_mouse(page, viewed, field):
     """From raw E57 to deliverables: upload, import, register, control, clean, colorize, classify, draw, deliver; figures read from the database and the files."""
-    workspace = str(tmp_path / "ws")
-    process, address = serve(workspace)
-    try:
-        begin(page, address, "Limonaia È")
-        page.set_input_files("#picker", [str(field / n) for n in ("settegradini-house.e57", "settegradini-garden.e57", "settegradini-control.csv")])
-        page.wait_for_selector("#import-button:has-text('Import 8 scans')", timeout=60_000)
-        assert "not posed" in page.inner_text("#inbox") and "same pose" in page.inner_text("#inbox")
-        page.uncheck("input[name=take][value='1:4']")
-        assert page.inner_text("#import-button") == "Import 7 scans"
-        page.check("input[name=take][value='1:4']")
-        page.click("#import-button")
-        ended(page, 1)
-        page.keyboard.press("2")
-        page.click("button:has-text('Register all scans')")
-        ended(page, 2)
-        page.keyboard.press("3")
-        page.click("form[data-operation='georeference.control'] button.main")
-        ended(page, 3)
-        page.wait_for_selector("#terraces:has-text('5 of 5 control')")
-        page.keyboard.press("4")
-        page.click("button:has-text('Filter outliers')")
-        ended(page, 4)
-        page.keyboard.press("5")
-        page.click("button:has-text('Colorize from photos')")
-        ended(page, 5)
-        page.keyboard.press("6")
-        page.click("button:has-text('Find the ground')")
-        ended(page, 6)
-        page.click("button:has-text('Classify by height')")
-        ended(page, 7)
-        page.keyboard.press("7")
-        page.click("button:has-text('Draw the plan slab')")
-        ended(page, 8)
-        page.click("button:has-text('Write plan-1.dxf')")
-        ended(page, 9)
-        page.keyboard.press("8")
-        page.wait_for_selector(".statement:has-text('points in 8 scans')")
-        page.click("summary:has-text('LAZ')")
-        page.click("button:has-text('Write LAZ')")
-        ended(page, 10)
-        page.click("summary:has-text('Registration report')")
-        page.click("button:has-text('Write the report')")
-        ended(page, 11)
-        with page.expect_download() as download:
-            page.click("a:has-text('cloud.laz')")
-        assert download.value.path().stat().st_size > 1_000_000
-        open_database(workspace)
-        job = opened(workspace, queries.job_by(id=1))
-        truth = json.loads((field / "truth" / "truth.json").read_text())
-        for scan in job.scans():
-            true = np.array(truth["scene_to_grid"]) @ np.array(truth["poses"][truth["names"].index(scan.name)])
-            assert rigid.difference(job.grid_pose(scan), true)[0] < 0.004, scan.name
-        assert {p.rsplit("/", 1)[-1] for p in job.facts("deliverable")} == {"plan-1.dxf", "cloud.laz", "report.html", "report.pdf"}
-    finally:
-        page.goto("about:blank")
-        process.terminate()
-        process.wait(10)
+    desk = begin(page, viewed, "Limonaia È")
+    page.set_input_files("#picker", [str(field / n) for n in ("settegradini-house.e57", "settegradini-garden.e57", "settegradini-control.csv")])
+    page.wait_for_selector("#import-button:has-text('Import 8 scans')", timeout=60_000)
+    assert "not posed" in page.inner_text("#inbox") and "same pose" in page.inner_text("#inbox")
+    page.uncheck("input[name=take][value='1:4']")
+    assert page.inner_text("#import-button") == "Import 7 scans"
+    page.check("input[name=take][value='1:4']")
+    page.click("#import-button")
+    ended(page, 1)
+    page.keyboard.press("2")
+    page.click("button:has-text('Register all scans')")
+    ended(page, 2)
+    page.keyboard.press("3")
+    page.click("form[data-operation='georeference.control'] button.main")
+    ended(page, 3)
+    page.wait_for_selector("#terraces:has-text('5 of 5 control')")
+    page.keyboard.press("4")
+    page.click("button:has-text('Filter outliers')")
+    ended(page, 4)
+    page.keyboard.press("5")
+    page.click("button:has-text('Colorize from photos')")
+    ended(page, 5)
+    page.keyboard.press("6")
+    page.click("button:has-text('Find the ground')")
+    ended(page, 6)
+    page.click("button:has-text('Classify by height')")
+    ended(page, 7)
+    page.keyboard.press("7")
+    page.click("button:has-text('Draw the plan slab')")
+    ended(page, 8)
+    page.click("button:has-text('Write plan-1.dxf')")
+    ended(page, 9)
+    page.keyboard.press("8")
+    page.wait_for_selector(".statement:has-text('points in 8 scans')")
+    page.click("summary:has-text('LAZ')")
+    page.click("button:has-text('Write LAZ')")
+    ended(page, 10)
+    page.click("summary:has-text('Registration report')")
+    page.click("button:has-text('Write the report')")
+    ended(page, 11)
+    with page.expect_download() as download:
+        page.click("a:has-text('cloud.laz')")
+    assert download.value.path().stat().st_size > 1_000_000
+    job = desk.opened()
+    truth = json.loads((field / "truth" / "truth.json").read_text())
+    for scan in job.scans():
+        true = np.array(truth["scene_to_grid"]) @ np.array(truth["poses"][truth["names"].index(scan.name)])
+        assert rigid.difference(job.grid_pose(scan), true)[0] < 0.004, scan.name
+    assert {p.rsplit("/", 1)[-1] for p in job.facts("deliverable")} == {"plan-1.dxf", "cloud.laz", "report.html", "report.pdf"}
 
 
 def test_picking_gives_the_stored_point(page, viewed):
-    address, workspace = viewed
-    visit(page, address, "register")
+    visit(page, viewed, "register")
     x, y = place_of(page, "plan", 5)
     page.mouse.click(x + 25, y + 20)
     page.wait_for_selector("#readout b")
     picked = page.evaluate("({scan: terrazza.picked.scan, index: terrazza.picked.index, at: terrazza.picked.at})")
-    open_database(workspace)
-    job = opened(workspace, queries.job_by(id=1))
+    job = viewed.opened()
     own = job.cloud(picked["scan"]).xyz(picked["index"], picked["index"] + 1)
     exact = rigid.apply(job.grid_pose(job.scan(picked["scan"])), own)[0]
     assert np.allclose(picked["at"], exact, atol=1e-9)
@@ -169,8 +142,7 @@ def touch_two(page):
 
 
 def test_measuring_says_its_three_parts(page, viewed):
-    address, _ = viewed
-    visit(page, address, "register")
+    visit(page, viewed, "register")
     page.keyboard.press("m")
     touch_two(page)
     page.wait_for_selector("#readout .far:has-text('level')")
@@ -182,9 +154,8 @@ def test_measuring_says_its_three_parts(page, viewed):
 
 @pytest.mark.parametrize(("pane", "what"), [("space", "outside")])
 def test_an_outline_becomes_a_cut_and_comes_back(page, served, pane, what):
-    address, workspace = served
-    visit(page, address, "clean")
-    number = last_number(workspace)
+    visit(page, served, "clean")
+    number = served.last_number()
     if what == "outside":
         page.keyboard.press("l")
     page.keyboard.press("o")
@@ -196,8 +167,7 @@ def test_an_outline_becomes_a_cut_and_comes_back(page, served, pane, what):
     page.mouse.up()
     page.click(f"#action button:has-text('{what}')")
     ended(page, number + 1)
-    open_database(workspace)
-    job, entry = opened(workspace, queries.job_by(id=1)), entries(workspace)[-1]
+    job, entry = served.opened(), served.entries()[-1]
     view, polygon = np.array(entry.params["view"]), np.array(entry.params["polygon"])
     from terrazza.core.clean.outline import select
 
@@ -216,15 +186,13 @@ def test_an_outline_becomes_a_cut_and_comes_back(page, served, pane, what):
     assert taken == entry.figures["points"] > 50
     page.click(f"#sheet tr:has(td:text-is('{entry.number}')) button:has-text('put back')")
     ended(page, number + 2)
-    assert str(entry.number) not in opened(workspace, queries.job_by(id=1)).facts("cut")
+    assert str(entry.number) not in served.opened().facts("cut")
 
 
 def test_a_scan_is_dragged_and_turned_and_set(page, served):
-    address, workspace = served
-    visit(page, address, "register")
-    open_database(workspace)
-    before = opened(workspace, queries.job_by(id=1)).grid_pose(opened(workspace, queries.job_by(id=1)).scan(5))
-    number = last_number(workspace)
+    visit(page, served, "register")
+    before = served.opened().grid_pose(served.opened().scan(5))
+    number = served.last_number()
     page.evaluate("terrazza.cloud.hiddenScans = new Set([1,2,3,4,6,7,8]); terrazza.dirty()")
     page.keyboard.press("d")
     x, y = place_of(page, "plan", 5)
@@ -239,7 +207,7 @@ def test_a_scan_is_dragged_and_turned_and_set(page, served):
         page.keyboard.up("Shift")
     page.click("#action button:has-text('set it here')")
     ended(page, number + 1)
-    job = opened(workspace, queries.job_by(id=1))
+    job = served.opened()
     after = job.grid_pose(job.scan(5))
     assert np.allclose(after[:2, 3] - before[:2, 3], [20 * scale, 15 * scale], atol=2.5 * scale)
     turned = np.degrees(rigid.vector_from(after[:3, :3] @ before[:3, :3].T))
@@ -247,8 +215,7 @@ def test_a_scan_is_dragged_and_turned_and_set(page, served):
 
 
 def test_slab_colours_classes_and_keys(page, viewed):
-    address, _ = viewed
-    visit(page, address, "classify")
+    visit(page, viewed, "classify")
     shown = lambda: page.evaluate("terrazza.space.limits.slab")  # noqa: E731
     assert shown() is None
     page.keyboard.press("l")
@@ -280,23 +247,20 @@ def test_slab_colours_classes_and_keys(page, viewed):
 
 
 def test_undo_and_recipe_in_the_field_book(page, served):
-    address, workspace = served
-    visit(page, address, "draw")
+    visit(page, served, "draw")
     page.keyboard.press("b")
     page.wait_for_selector("#book:not([hidden]) tr:has-text('Draw a plan slab')")
     with page.expect_download() as download:
         page.click("text=save as recipe")
     assert download.value.path().read_text().count("[[step]]") == 11
-    drawing = next(e.number for e in entries(workspace) if e.operation == "draw.plan_slab")
+    drawing = next(e.number for e in served.entries() if e.operation == "draw.plan_slab")
     page.click(f"#book tr:has(td:text-is('{drawing}')) button:has-text('undo')")
     page.wait_for_selector(f"#book tr.undone:has(td:text-is('{drawing}'))")
-    open_database(workspace)
-    assert opened(workspace, queries.job_by(id=1)).facts("drawing") == {}
+    assert served.opened().facts("drawing") == {}
 
 
 def test_wrong_numbers_are_answered_in_words(page, served):
-    address, _ = served
-    visit(page, address, "register")
+    visit(page, served, "register")
     page.click("summary:has-text('Rescue by hand')")
     form = page.locator("form[data-operation='register.cloud_fit']")
     form.locator("input[name=scan]").fill("3")
@@ -306,11 +270,10 @@ def test_wrong_numbers_are_answered_in_words(page, served):
 
 
 def test_two_tabs_see_the_same_job(chromium, page, served):
-    address, workspace = served
     other = chromium.new_page()
-    visit(page, address, "draw")
-    visit(other, address, "draw")
-    number = last_number(workspace)
+    visit(page, served, "draw")
+    visit(other, served, "draw")
+    number = served.last_number()
     page.click("button:has-text('Draw the plan slab')")
     ended(page, number + 1)
     other.wait_for_function(f"document.querySelector('#strip .last')?.dataset.last == '{number + 1}'", timeout=15_000)
@@ -318,27 +281,19 @@ def test_two_tabs_see_the_same_job(chromium, page, served):
     other.close()
 
 
-def test_unplaced_scans_are_shown_and_placed_by_dragging(page, tmp_path):
-    workspace = str(tmp_path / "ws")
+def test_unplaced_scans_are_shown_and_placed_by_dragging(page, viewed, tmp_path):
     scenes.write_room(tmp_path / "loose.e57")
-    process, address = serve(workspace)
-    try:
-        begin(page, address, "Loose")
-        page.set_input_files("#picker", str(tmp_path / "loose.e57"))
-        page.click("#import-button:has-text('Import 3 scans')")
-        ended(page, 1)
-        page.keyboard.press("2")
-        page.keyboard.press("d")
-        x, y = place_of(page, "plan", 1)
-        page.mouse.move(x + 2, y + 2)
-        page.mouse.down()
-        page.mouse.move(x + 30, y + 2, steps=4)
-        page.mouse.up()
-        page.click("#action button:has-text('set it here')")
-        ended(page, 2)
-        open_database(workspace)
-        assert [s.pose is not None for s in opened(workspace, queries.job_by(id=1)).scans()].count(True) == 1
-    finally:
-        page.goto("about:blank")
-        process.terminate()
-        process.wait(10)
+    desk = begin(page, viewed, "Loose")
+    page.set_input_files("#picker", str(tmp_path / "loose.e57"))
+    page.click("#import-button:has-text('Import 3 scans')")
+    ended(page, 1)
+    page.keyboard.press("2")
+    page.keyboard.press("d")
+    x, y = place_of(page, "plan", 1)
+    page.mouse.move(x + 2, y + 2)
+    page.mouse.down()
+    page.mouse.move(x + 30, y + 2, steps=4)
+    page.mouse.up()
+    page.click("#action button:has-text('set it here')")
+    ended(page, 2)
+    assert [s.pose is not None for s in desk.opened().scans()].count(True) == 1

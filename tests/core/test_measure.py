@@ -52,7 +52,7 @@ def shape(kind, n, rng, turn):
 @pytest.mark.parametrize("kind", ["plane", "sphere", "cylinder"])
 def test_residuals_and_radii_are_as_uncertain_as_they_say(kind):
     rng, scores, squares = np.random.default_rng(3), [], 0.0
-    runs, n = 10, 160
+    runs, n = 7, 160
     for _ in range(runs):
         turn = rigid.rotation_from(rng.normal(0, 1.5, 3))
         points = shape(kind, n, rng, turn)

@@ -7,7 +7,7 @@ from pyproj import CRS
 
 from terrazza import formats
 from terrazza.errors import InputError
-from terrazza.formats import las
+from terrazza.formats import las, las_writer
 from tests.conftest import REFERENCES
 
 FILES = REFERENCES / "laspy"
@@ -91,14 +91,14 @@ def test_missing_files_and_folders(tmp_path):
         formats.look(str(tmp_path))
 
 
-@pytest.mark.parametrize("ending", [".las", ".laz"])
-def test_what_we_write_is_read_by_laspy(tmp_path, ending):
+@pytest.mark.parametrize(("ending", "n"), [(".las", 4000), (".laz", 4000), (".laz", 1_130_000)])
+def test_what_we_write_is_read_by_laspy(tmp_path, ending, n):
     rng = np.random.default_rng(0)
-    n, path = 4000, tmp_path / f"out{ending}"
+    path = tmp_path / f"out{ending}"
     chunk = {"xyz": rng.uniform(0, 300, (n, 3)) + [4210, 8835, 312], "intensity": rng.integers(0, 65536, n).astype(np.uint16), "class": rng.integers(0, 20, n).astype(np.uint8),
              "rgb": rng.integers(0, 256, (n, 3)).astype(np.uint8), "time": rng.uniform(0, 1e6, n), "source": rng.integers(0, 9, n).astype(np.uint16), "returns": np.full(n, 2 | 3 << 4, np.uint8)}
-    with las.Writer(str(path), 1e-4, np.array([4300.0, 8900.0, 400.0]), True, True, CRS.from_epsg(25832).to_wkt()) as out:
-        for part in (slice(0, 1500), slice(1500, n)):
+    with las_writer.Writer(str(path), 1e-4, np.array([4300.0, 8900.0, 400.0]), True, True, CRS.from_epsg(25832).to_wkt()) as out:
+        for part in (slice(0, 1500), slice(1500, n // 2), slice(n // 2, n)):
             out.write({k: v[part] for k, v in chunk.items()})
     read = laspy.read(path)
     assert str(read.header.version) == "1.4" and read.header.parse_crs().to_epsg() == 25832
@@ -106,11 +106,12 @@ def test_what_we_write_is_read_by_laspy(tmp_path, ending):
     for mine, theirs in (("intensity", "intensity"), ("class", "classification"), ("time", "gps_time"), ("source", "point_source_id")):
         assert (np.asarray(read[theirs]) == chunk[mine]).all()
     assert (np.stack([read.red, read.green, read.blue], 1) == chunk["rgb"].astype(int) * 257).all()
+    assert np.allclose([read.header.mins, read.header.maxs], [np.asarray(read.xyz).min(0), np.asarray(read.xyz).max(0)]) and read.header.number_of_points_by_return[1] == n
     assert (np.asarray(read.return_number) == 2).all() and (np.asarray(read.number_of_returns) == 3).all()
 
 
 def test_a_broken_write_leaves_nothing(tmp_path):
-    with pytest.raises(RuntimeError), las.Writer(str(tmp_path / "x.laz"), 0.001, np.zeros(3)):
+    with pytest.raises(RuntimeError), las_writer.Writer(str(tmp_path / "x.laz"), 0.001, np.zeros(3)):
         raise RuntimeError("power")
     assert list(tmp_path.iterdir()) == []
 

@@ -55,9 +55,9 @@ def test_text_points_come_back(tmp_path, delimiter, columns):
     rng = np.random.default_rng(0)
     chunk = {"xyz": rng.uniform(-1000, 9000, (1200, 3)), "intensity": rng.integers(0, 65536, 1200), "rgb": rng.integers(0, 256, (1200, 3)), "class": rng.integers(0, 20, 1200)}
     path = tmp_path / "p.xyz"
-    with xyz.Writer(str(path), columns, 4, delimiter) as out:
-        out.write({k: v[:700] for k, v in chunk.items()})
-        out.write({k: v[700:] for k, v in chunk.items()})
+    with xyz.Writer(str(path), xyz.Lines(columns, 4, delimiter)) as out:
+        out.put(out.lines.text({k: v[:700] for k, v in chunk.items()}))
+        out.put(out.lines.text({k: v[700:] for k, v in chunk.items()}))
     read = np.loadtxt(path, delimiter=None if delimiter in " \t" else delimiter)
     assert np.abs(read[:, :3] - chunk["xyz"]).max() < 0.51e-4
     at = 3

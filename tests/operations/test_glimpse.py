@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from terrazza import formats
-from terrazza.formats import las
+from terrazza.formats import las_writer
 from terrazza.operations import glimpse
 from terrazza.work.looking import Looker
 from tests.conftest import REFERENCES
@@ -39,7 +39,7 @@ def test_bounds_and_sample_are_those_of_the_file(tmp_path, name):
 
 def test_large_files_are_read_in_parts_all_over(tmp_path):
     n = 2 * glimpse.PARTS * glimpse.PART + 1000
-    with las.Writer(str(tmp_path / "big.las"), 0.001, np.zeros(3)) as out:
+    with las_writer.Writer(str(tmp_path / "big.las"), 0.001, np.zeros(3)) as out:
         out.write({"xyz": np.stack([np.linspace(0, 1000, n), np.zeros(n), np.zeros(n)], 1)})
     ask = ask_for(tmp_path / "big.las", tmp_path)
     found, sample = glimpse.take(ask), glimpse.sample(ask)["xyz"]

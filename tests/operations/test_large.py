@@ -159,14 +159,14 @@ def test_neighbours_by_tiles_are_those_of_one_search(workspace, tmp_path, little
     """Mean distances from tiles with margins equal those of a tree over all points, for lone points far from any too."""
     pose = rigid.make(rigid.about_z(0.3), np.array([1.0, -2.0, 0.1]))
     with e57.Writer(str(tmp_path / "n.e57")) as out:
-        out.add_scan("A", [{"xyz": hall(120_000)}], ["xyz"], pose=np.eye(4), bounds=(np.full(3, -41.0), np.full(3, 41.0)))
-        out.add_scan("B", [{"xyz": hall(60_000, 5)}], ["xyz"], pose=pose, bounds=(np.full(3, -41.0), np.full(3, 41.0)))
+        out.add_scan("A", [{"xyz": hall(70_000)}], ["xyz"], pose=np.eye(4), bounds=(np.full(3, -41.0), np.full(3, 41.0)))
+        out.add_scan("B", [{"xyz": hall(40_000, 5)}], ["xyz"], pose=pose, bounds=(np.full(3, -41.0), np.full(3, 41.0)))
     row = queries.create_job(workspace, "N")
     must(workspace, row, "import.files", files=[str(tmp_path / "n.e57")])
     must(workspace, row, "clean.outline", view=np.diag([0.1, 0.1, 0.1, 1]).tolist(), polygon=[[0.3, 0.3], [0.6, 0.3], [0.6, 0.6]])
     job = opened(workspace, row)
     job.fleet = Local(cores=1, memory=1)
-    assert len(neighbours.tiles(job.cloud(1), 25_000)) > 4
+    assert len(neighbours.tiles(job.cloud(1), 15_000)) > 4
     found = neighbours.distances(job, job.scans(), k, over_all, str(tmp_path), QUIET)
     places = [rigid.apply(s.pose, job.cloud(s.id).xyz()) for s in job.scans()]
     kept = [job.cloud(s.id).kept() for s in job.scans()]

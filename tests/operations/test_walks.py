@@ -6,7 +6,7 @@ from plyfile import PlyData, PlyElement
 
 from terrazza.core.geometry import panorama, rigid
 from terrazza.db import queries
-from terrazza.formats import las, trajectory
+from terrazza.formats import las_writer, trajectory
 from terrazza.operations import stations
 from terrazza.web.contexts import scene, station
 from tests.run import must, opened, perform
@@ -27,7 +27,7 @@ def walk(tmp_path_factory):
         data = scan_room(pose, 60, 90, noise=0.005, seed=k)
         parts.append({"xyz": rigid.apply(back @ pose, data["xyz"]), "intensity": data["intensity"], "time": t + data["column"] / 90 * 0.2})
     chunk = {name: np.concatenate([p[name] for p in parts]) for name in parts[0]}
-    with las.Writer(str(folder / "walk.laz"), 1e-4, np.zeros(3), time=True) as out:
+    with las_writer.Writer(str(folder / "walk.laz"), 1e-4, np.zeros(3), time=True) as out:
         out.write(chunk)
     own = rigid.apply(back, places)
     trajectory.write(str(folder / "walk.txt"), times, own, np.full(len(times), -0.4))
@@ -84,7 +84,7 @@ def test_walks_that_cannot_be(brought, walk, params, words):
     folder, scan = opened(workspace, row).subfolder("inbox"), 1
     trajectory.write(f"{folder}/late.txt", np.arange(9000.0, 9010), walk[1][:10], np.zeros(10))
     if params.get("trajectory") == "plain.laz":
-        with las.Writer(f"{folder}/plain.laz", 1e-4, np.zeros(3)) as out:
+        with las_writer.Writer(f"{folder}/plain.laz", 1e-4, np.zeros(3)) as out:
             out.write({"xyz": walk[1]})
         must(workspace, row, "import.files", files=[f"{folder}/plain.laz"])
         scan, params = 2, {}

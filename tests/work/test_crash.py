@@ -15,7 +15,7 @@ from terrazza import files
 from terrazza.db import queries
 from terrazza.db.models import Entry, Fact
 from terrazza.fleet import Local
-from terrazza.formats import las
+from terrazza.formats import las_writer
 from terrazza.operations import fieldbook, health
 from terrazza.operations.base import all_operations, find
 from terrazza.operations.job import Job
@@ -70,7 +70,7 @@ def small(workspace, tmp_path):
     """A job of three posed scans, for what takes long on a whole one."""
     scenes.write_room(tmp_path / "room.e57", posed=True, rows=60, columns=140)
     must(workspace, queries.create_job(workspace, "Small"), "import.files", files=[str(tmp_path / "room.e57")], every=2)
-    with las.Writer(str(tmp_path / "walk.laz"), 1e-4, np.zeros(3), time=True) as out:
+    with las_writer.Writer(str(tmp_path / "walk.laz"), 1e-4, np.zeros(3), time=True) as out:
         out.write({"xyz": np.random.default_rng(0).uniform(0, 9, (500, 3)), "time": np.linspace(0, 9, 500)})
     np.savetxt(tmp_path / "walk.txt", np.c_[np.arange(10), np.arange(10), np.zeros((10, 2))], header="time x y z", comments="")
     must(workspace, queries.job_by(id=1), "import.files", files=[str(tmp_path / "walk.laz")])

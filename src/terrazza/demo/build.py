@@ -19,7 +19,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Progress
 from terrazza.demo import settegradini as estate
 from terrazza.fleet import Local
-from terrazza.formats import e57, las, trajectory
+from terrazza.formats import e57, las_writer, trajectory
 from terrazza.instruments.camera import photograph
 from terrazza.instruments.scanner import Setup, sweep
 from terrazza.instruments.walker import RINGS, walk
@@ -118,7 +118,7 @@ def _one_scan(out, folder, world, work, k, seed, photo_width, posed):
 def _walk(folder: str, seed: int, density: float) -> list:
     """A walk through the lemon house into the store room, as LAZ with times and a text trajectory; returns its true pose, frame of the walk to scene."""
     made = walk(estate.build(), estate.walk_way(), speed=1.1, epoch=4, seed=seed * 100 + 50, setup=replace(RINGS, columns=int(RINGS.columns * density)))
-    with las.Writer(os.path.join(folder, WALK_FILE), 1e-4, np.zeros(3), colour=True, time=True) as out:
+    with las_writer.Writer(os.path.join(folder, WALK_FILE), 1e-4, np.zeros(3), colour=True, time=True) as out:
         out.write({name: made[name] for name in ("xyz", "intensity", "rgb", "time")})
     trajectory.write(os.path.join(folder, WALK_PATH), made["path_time"], made["path_xyz"], made["path_heading"])
     return made["pose"].tolist()

@@ -5,6 +5,6 @@ forked: a child forked after a compiled parallel region dies), reports summed
 progress, passes cancel on, and returns results in the order of the pieces.
 """
 
-from terrazza.fleet.local import Local, few
+from terrazza.fleet.local import Local, few, inline
 
-__all__ = ["Local", "few"]
+__all__ = ["Local", "few", "inline"]

@@ -72,11 +72,16 @@ class Cluster:
 
     def map(self, function, pieces: list, sizes: list[float], progress, label: str, common=None, light: bool = False) -> list:
         """As ``Local.map``; light work of little size, and one piece alone, are done here."""
+        return list(self.each(function, pieces, sizes, progress, label, common, light, ahead=len(pieces)))
+
+    def each(self, function, pieces: list, sizes: list[float], progress, label: str, common=None, light: bool = False, ahead: int = 0):
+        """As ``Local.each``, by default one piece more ``ahead`` than the cluster has threads."""
         total = float(sum(sizes)) or 1.0
         if len(pieces) <= 1 or (light and inline(total)):
             from terrazza.fleet.local import Local
 
-            return Local(cores=1, memory=self.memory).map(function, pieces, sizes, progress, label, common)
+            yield from Local(cores=1, memory=self.memory).each(function, pieces, sizes, progress, label, common)
+            return
         client, name = self._connected(), uuid.uuid4().hex
         path = os.path.join(self.shared, f"common-{name}.pickle") if common is not None else ""
         done = [0.0] * len(pieces)
@@ -85,13 +90,15 @@ class Cluster:
             number, value = event[1]
             done[number] = max(done[number], value)
 
+        def submit(n):
+            return client.submit(_run, function, n, pieces[n], path, name, pure=False, retries=2)
+
         try:
             if path:
                 with open(path, "wb") as f:
                     pickle.dump(common, f, pickle.HIGHEST_PROTOCOL)
             client.subscribe_topic(name_of(name), heard)
-            futures = [client.submit(_run, function, n, piece, path, name, pure=False, retries=2) for n, piece in enumerate(pieces)]
-            return self._followed(client, name, futures, sizes, done, total, progress, label)
+            yield from self._followed(client, name, submit, sizes, done, total, progress, label, ahead or 1 + sum(client.nthreads().values()))
         except KilledWorker as error:
             raise TerrazzaError("The same piece of work ended several workers of the cluster.", "They may be out of memory: give them more, or lower TERRAZZA_MEMORY.") from error
         finally:
@@ -102,20 +109,26 @@ class Cluster:
                     os.unlink(path)
 
     @staticmethod
-    def _followed(client, name, futures, sizes, done, total, progress, label):
+    def _followed(client, name, submit, sizes, done, total, progress, label, ahead):
+        futures = []
         try:
-            left = set(range(len(futures)))
-            while left:
-                for n in [n for n in left if futures[n].done()]:
-                    futures[n].result()
-                    done[n] = sizes[n]
-                    left.discard(n)
-                progress.advance(min(sum(done), total), total, label)
-                time.sleep(LOOK if left else 0)
-            return client.gather(futures)
+            for n in range(len(sizes)):
+                futures += [submit(k) for k in range(len(futures), min(n + ahead, len(sizes)))]
+                while True:
+                    for k in range(n, len(futures)):
+                        if futures[k].done() and done[k] != sizes[k]:
+                            if futures[k].status != "finished":
+                                futures[k].result()
+                            done[k] = sizes[k]
+                    progress.advance(min(sum(done), total), total, label)
+                    if futures[n].done():
+                        break
+                    time.sleep(LOOK)
+                result, futures[n] = futures[n].result(), None
+                yield result
         except BaseException:
             Event(f"stop-{name}", client=client).set()
-            client.cancel(futures)
+            client.cancel([f for f in futures if f is not None])
             raise
 
     def close(self) -> None:

@@ -5,7 +5,7 @@ import multiprocessing
 import os
 import pickle
 import tempfile
-from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor
 from concurrent.futures import wait as wait_for
 from concurrent.futures.process import BrokenProcessPool
 from functools import lru_cache
@@ -104,32 +104,39 @@ class Local:
         A piece reports ``advance(done, …)`` in the unit of its size.  With ``common``, something large that all pieces need, the call is
         ``function(piece, common, progress)``.  ``light`` work of little size is done in this process.  The first error of a piece stops the others and is raised.
         """
+        return list(self.each(function, pieces, sizes, progress, label, common, light, ahead=len(pieces)))
+
+    def each(self, function, pieces: list, sizes: list[float], progress, label: str, common=None, light: bool = False, ahead: int = 0):
+        """The results of ``map`` one after another, as they are asked for: so many pieces are ``ahead`` of the one that is taken, by default one more than there are cores."""
         total = float(sum(sizes)) or 1.0
         if len(pieces) <= 1 or self.cores == 1 or (light and inline(total)):
-            out = []
             for n, piece in enumerate(pieces):
                 share = _Inline(progress, sum(sizes[:n]), total, label)
-                out.append(function(piece, share) if common is None else function(piece, common, share))
+                yield function(piece, share) if common is None else function(piece, common, share)
             progress.advance(total, total, label)
-            return out
+            return
         with tempfile.TemporaryDirectory(prefix="terrazza-") as folder:
             path = os.path.join(folder, "common") if common is not None else ""
             if path:
                 with open(path, "wb") as f:
                     pickle.dump(common, f, pickle.HIGHEST_PROTOCOL)
-            return self._spread(function, pieces, total, progress, label, path)
+            yield from self._spread(function, pieces, total, progress, label, path, ahead or self.cores + 1)
 
-    def _spread(self, function, pieces, total, progress, label, common):
+    def _spread(self, function, pieces, total, progress, label, common, ahead):
         pool, counters, stop = self._started(len(pieces))
-        futures = [pool.submit(_run, function, n, piece, common) for n, piece in enumerate(pieces)]
+        futures = []
         try:
-            left = set(futures)
-            while left:
-                finished, left = wait_for(left, timeout=0.25)
-                for future in finished:
-                    future.result()
-                progress.advance(min(sum(counters[: len(pieces)]), total), total, label)
-            return [future.result() for future in futures]
+            for n in range(len(pieces)):
+                futures += [pool.submit(_run, function, k, pieces[k], common) for k in range(len(futures), min(n + ahead, len(pieces)))]
+                while not futures[n].done():
+                    wait_for([f for f in futures[n:] if not f.done()], timeout=0.25, return_when=FIRST_COMPLETED)
+                    for ended in futures[n:]:
+                        if ended.done():
+                            ended.result()
+                    progress.advance(min(sum(counters[: len(pieces)]), total), total, label)
+                result, futures[n] = futures[n].result(), None
+                yield result
+            progress.advance(total, total, label)
         except BrokenProcessPool as error:
             self.close()
             raise TerrazzaError("A helper process died in mid-work.", "The machine may be out of memory: close other programs and start the step again.") from error

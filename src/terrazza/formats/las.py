@@ -1,4 +1,4 @@
-"""ASPRS LAS 1.0 to 1.4 and its compressed form LAZ: look inside, read in chunks, write in chunks."""
+"""ASPRS LAS 1.0 to 1.4 and its compressed form LAZ: look inside, read in chunks."""
 
 import contextlib
 import os
@@ -10,7 +10,6 @@ from pyproj import CRS
 from pyproj.exceptions import CRSError
 
 from terrazza.errors import InputError
-from terrazza.files import whole
 from terrazza.formats.contents import Contents, Repair, ScanInside
 
 CHUNK = 500_000
@@ -128,59 +127,3 @@ def read_points(path: str, index: int = 0, start: int = 0, stop: int | None = No
 def eight_bit(rgb16: np.ndarray, deep: bool) -> np.ndarray:
     """16-bit colour as 8-bit; files that only fill the low byte (against the standard; not ``deep``) are taken as they are."""
     return (rgb16 >> 8 if deep else rgb16).astype(np.uint8)
-
-
-class Writer:
-    """Streams points into a LAS or LAZ 1.4 file; appears under its name only when whole."""
-
-    def __init__(self, path: str, scale: float, offset: np.ndarray, colour: bool = False, time: bool = False, wkt: str = "", extra: dict[str, np.dtype] | None = None):
-        self.path = str(path)
-        header = laspy.LasHeader(point_format=(7 if colour else 6), version="1.4")
-        header.scales, header.offsets = np.full(3, scale), np.asarray(offset, float)
-        header.generating_software = "Terrazza"
-        self.colour, self.time, self.extra = colour, time, extra or {}
-        if self.extra:
-            header.add_extra_dims([laspy.ExtraBytesParams(name=n, type=np.dtype(t)) for n, t in self.extra.items()])
-        if wkt:
-            header.add_crs(CRS.from_wkt(wkt))
-        self.header = header
-
-    def __enter__(self):
-        self._file = whole(self.path)
-        self.stream = open(self._file.__enter__(), "wb")
-        self.writer = laspy.LasWriter(self.stream, self.header, do_compress=self.path.lower().endswith(".laz"), closefd=False)
-        return self
-
-    def write(self, chunk: dict[str, np.ndarray]) -> None:
-        """``xyz`` (n, 3) float64 in the file's unit and frame, or ``position`` (n, 3) i32 in its scale and offset, and where there ``intensity``, ``class``, ``rgb`` (u8), ``time``, ``returns``, ``source`` (u16)."""
-        record = laspy.ScaleAwarePointRecord.zeros(len(chunk["position"] if "position" in chunk else chunk["xyz"]), header=self.header)
-        if "position" in chunk:
-            record.X, record.Y, record.Z = chunk["position"].T
-        else:
-            record.x, record.y, record.z = chunk["xyz"].T
-        plain = record.array
-        if "intensity" in chunk:
-            plain["intensity"] = chunk["intensity"]
-        if "class" in chunk:
-            plain["classification"] = chunk["class"]
-        if "source" in chunk:
-            plain["point_source_id"] = chunk["source"]
-        returns = chunk.get("returns")
-        plain["bit_fields"] = 0x11 if returns is None else np.maximum(returns & 15, 1) | np.maximum(returns >> 4, 1) << 4
-        if self.colour and "rgb" in chunk:
-            for k, name in enumerate(("red", "green", "blue")):
-                plain[name] = chunk["rgb"][:, k].astype(np.uint16) * 257
-        if "time" in chunk:
-            plain["gps_time"] = chunk["time"]
-        for name in self.extra:
-            if name in chunk:
-                record[name] = chunk[name]
-        self.writer.write_points(record)
-
-    def __exit__(self, kind, error, trace):
-        try:
-            if kind is None:
-                self.writer.close()
-        finally:
-            self.stream.close()
-        self._file.__exit__(kind, error, trace)

@@ -8,11 +8,17 @@ import numpy as np
 
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import ParamsError, StateError
-from terrazza.formats import e57, las, xyz
+from terrazza.fleet import inline
+from terrazza.formats import e57, xyz
+from terrazza.later import later
 from terrazza.operations.base import Figures, Operation, Params, field, operation
 from terrazza.operations.draw import write_dxf
 from terrazza.operations.job import Job
-from terrazza.operations.selection import MARKS, PointParams, Selection, xyz_columns
+from terrazza.operations.selection import PointParams, Portion, Selection, lines_of
+
+las_writer = later("terrazza.formats.las_writer")
+GATHERED = 200_000
+E57_COLUMNS = {"xyz", "intensity", "native_rgb", "row", "column"}
 
 
 @contextlib.contextmanager
@@ -65,8 +71,8 @@ class DeliverE57(Operation):
         cloud = job.cloud(scan.id)
         grid = tuple(scan.record["grid"]) if scan.record.get("grid") and cloud.has("row") else None
         columns = ["xyz"] + ["intensity"] * cloud.has("intensity") + ["native_rgb"] * bool(chosen.colours[scan.id]) + ["row", "column"] * bool(grid)
-        pose = job.grid_pose(scan) if scan.pose is not None else None
-        guid = out.add_scan(scan.name, _counted(chosen.chunks(scan, None), progress, done, chosen.points, scan.name), columns, pose=pose, grid=grid,
+        pose, part = job.grid_pose(scan) if scan.pose is not None else None, Part(progress, done / chosen.points, (done + chosen.of(scan)) / chosen.points)
+        guid = out.add_scan(scan.name, _gathered(job, chosen, [scan], part, own=True), columns, pose=pose, grid=grid,
                             scale=float(cloud.scale[0]), offset=tuple(cloud.offset), bounds=cloud.bounds(), instrument=scan.record.get("instrument", ""))
         for photo in job.facts("photo").values():
             if photo["scan"] == scan.id:
@@ -80,32 +86,33 @@ class DeliverE57(Operation):
         middle = np.round((low + high) / 2)
         coloured = any(chosen.colours.values())
         toned = all(job.cloud(s.id).has("intensity") for s in chosen.scans)
-
-        def everything():
-            done = 0
-            for scan in chosen.scans:
-                for chunk in _counted(chosen.chunks(scan, job.grid_pose(scan)), progress, done, chosen.points, scan.name):
-                    yield chunk
-                done += chosen.of(scan)
-
-        out.add_scan(job.row.name, everything(), ["xyz"] + ["intensity"] * toned + ["native_rgb"] * coloured, pose=None, scale=1e-4, offset=tuple(middle), bounds=(low, high))
+        out.add_scan(job.row.name, _gathered(job, chosen, chosen.scans, progress, own=False), ["xyz"] + ["intensity"] * toned + ["native_rgb"] * coloured, pose=None, scale=1e-4, offset=tuple(middle), bounds=(low, high))
 
 
-def _counted(chunks, progress, done, total, name):
-    for chunk in chunks:
-        progress.advance(done, total, f"Writing {name}")
-        chunk["native_rgb"] = chunk["rgb"]
-        yield chunk
-        done += len(chunk["rgb"])
+def _pieces(job: Job, chosen: Selection, encode, common, progress: Progress, size: int, scans=None):
+    """What ``encode(portion, common, progress)`` makes of the chosen points, portion after portion, by the fleet."""
+    portions = chosen.portions(size, scans)
+    name = chosen.scans[0].name if len(chosen.scans) == 1 else f"{len(chosen.scans)} scans" if scans is None else scans[0].name
+    return job.fleet.each(encode, portions, [p.points for p in portions], progress, f"Writing {name}", common, light=True)
 
 
-def _stream(job: Job, chosen: Selection, out, progress, scale: float = 0.0, offset=None) -> None:
-    done = 0
-    for scan in chosen.scans:
-        for chunk in _counted(chosen.chunks(scan, job.grid_pose(scan), scale, offset), progress, done, chosen.points, scan.name):
-            chunk["source"] = np.full(len(chunk["rgb"]), min(scan.id, 65535), np.uint16)
-            out.write(chunk)
-        done += chosen.of(scan)
+def _gathered(job: Job, chosen: Selection, scans: list, progress: Progress, own: bool):
+    for chunks in _pieces(job, chosen, _as_e57, (own,), progress, min(job.fleet.points_at_once, GATHERED), scans):
+        yield from chunks
+
+
+def _as_e57(portion: Portion, common, progress: Progress) -> list[dict]:
+    (own,) = common
+    return [{name: values for name, values in (chunk | {"native_rgb": chunk["rgb"]}).items() if name in E57_COLUMNS} for chunk in portion.chunks(progress, own)]
+
+
+def _as_laz(portion: Portion, common, progress: Progress) -> "las_writer.Encoded":
+    layout, scale, offset, threads = common
+    return layout.encoded(portion.chunks(progress, scale=scale, offset=offset), threads)
+
+
+def _as_text(portion: Portion, lines: xyz.Lines, progress: Progress) -> str:
+    return "".join(lines.text(chunk) for chunk in portion.chunks(progress))
 
 
 class LazParams(PointParams):
@@ -131,8 +138,10 @@ class DeliverLaz(Operation):
                 raise ParamsError(f"A resolution of {params.scale:g} m is too fine for points {(high - low).max():.0f} m apart: LAS counts to 2³¹.", "Use 0.0001 m.")
             timed = any(c.has("time") for c in chosen.clouds.values())
             offset = np.round((low + high) / 2 / factor)
-            with las.Writer(path, params.scale / factor, offset, any(chosen.colours.values()), timed, crs["wkt"]) as out:
-                _stream(job, chosen, out, rest, params.scale, offset * factor)
+            with las_writer.Writer(path, params.scale / factor, offset, any(chosen.colours.values()), timed, crs["wkt"]) as out:
+                common = (out.layout, params.scale, offset * factor, inline(chosen.points))
+                for piece in _pieces(job, chosen, _as_laz, common, rest, max(job.fleet.points_at_once // las_writer.CHUNK, 1) * las_writer.CHUNK):
+                    out.put(piece)
         return _done(job, chosen, path, "LAZ", "points")
 
 
@@ -152,8 +161,9 @@ class DeliverXyz(Operation):
 
     def run(self, job: Job, params: XyzParams, progress: Progress) -> Figures:
         path = job.output(params.path, ".csv" if params.path.lower().endswith(".csv") else ".txt" if params.path.lower().endswith(".txt") else ".xyz")
-        with _chosen(job, params, progress) as (chosen, rest), xyz.Writer(path, xyz_columns(chosen), params.decimals, MARKS[params.delimiter]) as out:
-            _stream(job, chosen, out, rest)
+        with _chosen(job, params, progress) as (chosen, rest), xyz.Writer(path, lines_of(chosen, params)) as out:
+            for text in _pieces(job, chosen, _as_text, out.lines, rest, min(job.fleet.points_at_once, GATHERED)):
+                out.put(text)
         return _done(job, chosen, path, "XYZ", "lines")
 
 

@@ -2,6 +2,7 @@
 
 import io
 import os
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -9,16 +10,18 @@ import numpy as np
 from terrazza.core.classify import classes as names
 from terrazza.core.geometry import rigid
 from terrazza.core.geometry.box import Box
-from terrazza.core.progress import Progress
+from terrazza.core.progress import QUIET, Progress
 from terrazza.errors import ParamsError, StateError
 from terrazza.formats import xyz
 from terrazza.later import later
 from terrazza.operations import thinning
 from terrazza.operations.base import Params, field, scans_field
 from terrazza.operations.job import Job, Scan
+from terrazza.operations.surfaces import CloudPiece
 from terrazza.operations.table import working_box
 from terrazza.store.cloud import Cloud
 
+las_writer = later("terrazza.formats.las_writer")
 quantised = later("terrazza.core.geometry.quantised")
 CHUNK = 1_000_000
 SAMPLE, SAMPLES = 10_000, 80
@@ -37,6 +40,60 @@ class PointParams(Params):
     cell: float = field("One point a cell of", 0.0, unit="m", ge=0, le=100, help="The first in each cell of this edge, over all scans; 0: every point.")
     most: int = field("Number of points", 0, ge=0, le=2**40, help="Thin evenly to this many; 0: every point.")
     colour: Colour = field("Colour", "photo, else native")
+
+
+@dataclass(frozen=True)
+class Share:
+    """What a selection takes of one scan, such that another process can find it: ``pose`` maps the scan to the grid, in which the boxes are (None where none is needed)."""
+
+    scan: int
+    piece: CloudPiece
+    pose: np.ndarray | None
+    classes: tuple[int, ...]
+    boxes: tuple[Box, ...]
+    colour: str
+    thinned: str = ""
+
+    def wanted(self, cloud: Cloud, start: int, stop: int, within: bool) -> np.ndarray:
+        """Mask of what is asked for of a stretch, before thinning and whatever is cut; ``within`` says that it lies in the boxes as a whole."""
+        use = np.ones(stop - start, bool)
+        if self.classes:
+            use &= np.isin(cloud.values("class", 0, start, stop), self.classes)
+        if not within:
+            q = rigid.apply(self.pose, cloud.xyz(start, stop))
+            for box in self.boxes:
+                use &= box.holds(q)
+        return use
+
+    def taken(self, cloud: Cloud, start: int, stop: int, within: bool) -> np.ndarray:
+        """Mask of what is written of a stretch."""
+        mask = self.wanted(cloud, start, stop, within) & cloud.kept(start, stop)
+        return mask & np.load(self.thinned, mmap_mode="r")[start:stop] if self.thinned else mask
+
+
+@dataclass(frozen=True)
+class Portion:
+    """A piece of a deliverable: stretches as (share, start, stop, within, points to leave out at first, points to take)."""
+
+    stretches: tuple[tuple[Share, int, int, bool, int, int], ...]
+
+    @property
+    def points(self) -> int:
+        return sum(s[5] for s in self.stretches)
+
+    def chunks(self, progress: Progress, own: bool = False, scale: float = 0.0, offset=None) -> list[dict]:
+        """Its points with all columns, a chunk a stretch: ``xyz`` (m) in the grid (or with ``own`` in the scan's frame), or where a ``scale`` is given ``position`` as whole numbers of it from ``offset`` (m)."""
+        clouds, out, done = {}, [], 0
+        for share, start, stop, within, skip, take in self.stretches:
+            cloud = clouds.setdefault(share.scan, None) or share.piece.open()
+            clouds[share.scan] = cloud
+            mask = share.taken(cloud, start, stop, within)
+            use = slice(None) if take == len(mask) else np.flatnonzero(mask)[skip : skip + take]
+            chunk = _chunk(cloud, start, stop, use, share.colour, None if own else share.pose, scale, offset)
+            out.append(chunk | {"source": np.full(take, min(share.scan, 65535), np.uint16)})
+            done += take
+            progress.advance(done, self.points)
+        return out
 
 
 class Selection:
@@ -58,8 +115,8 @@ class Selection:
         self.clouds = {s.id: job.cloud(s.id) for s in self.scans}
         self.colours = {s.id: self._colour(job, s, params.colour) for s in self.scans}
         self.boxes = [b for b in (Box(np.array(params.box[:3]), np.array(params.box[3:]), np.eye(4)) if params.box else None, working_box(job, params.within)) if b is not None]
+        self.shares = {s.id: Share(s.id, CloudPiece.of(job, s), job.grid_pose(s) if placed or s.pose is not None else None, tuple(params.classes), tuple(self.boxes), self.colours[s.id]) for s in self.scans}
         self._parts = {s.id: self._stretches(s) for s in self.scans}
-        self._thinned: dict[int, str] = {}
         self.examples: dict[int, np.ndarray] = {}
         self.tally, self.cuts = self._count()
 
@@ -76,25 +133,13 @@ class Selection:
             parts = [(int(n["start"]), int(n["start"] + n["count"]), bool(w)) for n, w in zip(nodes[rank], within[meets][rank])]
         return [(a, min(a + CHUNK, stop), w) for start, stop, w in parts for a in range(start, stop, CHUNK)]
 
-    def _mask(self, scan: Scan, start: int, stop: int, within: bool) -> np.ndarray:
-        """Mask of what is taken of a stretch, before thinning and whatever is cut."""
-        cloud, params = self.clouds[scan.id], self.params
-        use = np.ones(stop - start, bool)
-        if params.classes:
-            use &= np.isin(cloud.values("class", 0, start, stop), params.classes)
-        if not within:
-            q = rigid.apply(self.job.grid_pose(scan), cloud.xyz(start, stop))
-            for box in self.boxes:
-                use &= box.holds(q)
-        return use
-
     def _count(self):
-        tally, cuts = {s.id: np.zeros(256, np.int64) for s in self.scans}, np.zeros(65536, np.int64)
+        tally, cuts, self._found = {s.id: np.zeros(256, np.int64) for s in self.scans}, np.zeros(65536, np.int64), {}
         for scan in self.scans:
-            cloud = self.clouds[scan.id]
+            cloud, found = self.clouds[scan.id], []
             for start, stop, within in self._parts[scan.id]:
                 plain = within and not self.params.classes
-                use = slice(None) if plain else self._mask(scan, start, stop, within)
+                use = slice(None) if plain else self.shares[scan.id].wanted(cloud, start, stop, within)
                 codes = cloud.values("class", 0, start, stop)[use]
                 if cloud.has("cut"):
                     cut = cloud.read("cut", start, stop)[use]
@@ -102,6 +147,8 @@ class Selection:
                         cuts += np.bincount(cut, minlength=65536)
                         codes = codes[cut == 0]
                 tally[scan.id] += np.bincount(codes, minlength=256)
+                found.append(len(codes))
+            self._found[scan.id] = found
         return tally, {int(k): int(n) for k, n in enumerate(cuts) if n and k}
 
     @staticmethod
@@ -113,14 +160,19 @@ class Selection:
 
     def thin(self, folder: str, progress: Progress) -> None:
         """Decide which points stay when a spacing, cells or a number are asked for; ``folder`` takes the answer."""
-        params, total = self.params, self.points
+        params, total, thinned = self.params, self.points, {}
         if params.most and params.most < total:
-            self._thinned = thinning.to_number(self._indices(), {s.id: s.points for s in self.scans}, params.most, total, folder)
+            thinned = thinning.to_number(self._indices(), {s.id: s.points for s in self.scans}, params.most, total, folder)
         elif params.spacing or params.cell:
             poses = {s.id: self.job.grid_pose(s) for s in self.scans}
-            self._thinned = thinning.thin(self.clouds, poses, self.allowed, params.spacing, params.cell, self.job.fleet.points_at_once, folder, progress)
-        if self._thinned:
-            self.tally = {s.id: sum((np.bincount(self.clouds[s.id].values("class", 0, a, b)[m], minlength=256) for a, b, m in self._masks(s)), np.zeros(256, np.int64)) for s in self.scans}
+            thinned = thinning.thin(self.clouds, poses, self.allowed, params.spacing, params.cell, self.job.fleet.points_at_once, folder, progress)
+        if not thinned:
+            return
+        self.shares = {scan: replace(share, thinned=thinned[scan]) for scan, share in self.shares.items()}
+        for scan in self.scans:
+            codes = [self.clouds[scan.id].values("class", 0, a, b)[m] for a, b, m in self._masks(scan)]
+            self._found[scan.id] = [len(c) for c in codes]
+            self.tally[scan.id] = sum((np.bincount(c, minlength=256) for c in codes), np.zeros(256, np.int64))
 
     def allowed(self, scan: int, index: np.ndarray) -> np.ndarray:
         """Which of some points (sorted indices) may be taken at all."""
@@ -134,14 +186,8 @@ class Selection:
 
     def _masks(self, scan: Scan):
         """Stretches of one scan with the mask of what is written of each."""
-        cloud = self.clouds[scan.id]
-        chosen = np.load(self._thinned[scan.id], mmap_mode="r") if scan.id in self._thinned else None
         for start, stop, within in self._parts[scan.id]:
-            mask = self._mask(scan, start, stop, within)
-            mask &= cloud.kept(start, stop)
-            if chosen is not None:
-                mask &= chosen[start:stop]
-            yield start, stop, mask
+            yield start, stop, self.shares[scan.id].taken(self.clouds[scan.id], start, stop, within)
 
     def _indices(self):
         for scan in self.scans:
@@ -163,12 +209,19 @@ class Selection:
     def by_class(self) -> list[dict]:
         return names.shares({c: int(n) for c, n in enumerate(sum(self.tally.values()))})
 
-    def chunks(self, scan: Scan, pose: np.ndarray | None, scale: float = 0.0, offset: np.ndarray | None = None):
-        """Chunks of one scan's chosen points with all columns: ``xyz`` (m) under ``pose`` (the scan's own frame where None), or where a ``scale`` is given ``position`` as whole numbers of it from ``offset`` (m)."""
-        cloud, colour = self.clouds[scan.id], self.colours[scan.id]
-        for start, stop, mask in self._masks(scan):
-            if mask.any():
-                yield _chunk(cloud, start, stop, slice(None) if mask.all() else mask, colour, pose, scale, offset)
+    def portions(self, size: int, scans: list[Scan] | None = None) -> list[Portion]:
+        """The points of some scans (all of them) in pieces of ``size``, the last one with what is left."""
+        out, held, room = [], [], size
+        for scan in self.scans if scans is None else scans:
+            for (start, stop, within), found in zip(self._parts[scan.id], self._found[scan.id]):
+                done = 0
+                while done < found:
+                    take = min(found - done, room)
+                    held.append((self.shares[scan.id], start, stop, within, done, take))
+                    done, room = done + take, room - take
+                    if not room:
+                        out, held, room = [*out, Portion(tuple(held))], [], size
+        return [*out, Portion(tuple(held))] if held else out
 
     def samples(self, scan: Scan, pose: np.ndarray | None, size: int, number: int):
         """Some short chunks from all over a scan, as ``chunks`` gives them; of ``examples`` where thinning gave such."""
@@ -189,7 +242,7 @@ class Selection:
             start, stop, within = parts[k]
             start = max(start, min(stop - size, int(share * ends[-1] - ends[k]) + stop))
             stop = min(stop, start + size)
-            mask = self._mask(scan, start, stop, within) & self.clouds[scan.id].kept(start, stop)
+            mask = self.shares[scan.id].taken(self.clouds[scan.id], start, stop, within)
             if mask.any():
                 yield _chunk(self.clouds[scan.id], start, stop, np.flatnonzero(mask)[::every], self.colours[scan.id], pose)
 
@@ -253,35 +306,26 @@ def _e57_bytes(job, chosen, params, share):
     return total
 
 
-def _laz_bytes(job, chosen, _, share):
-    import laspy
-
-    header = laspy.LasHeader(point_format=7 if any(chosen.colours.values()) else 6, version="1.4")
-    header.scales, header.offsets = np.full(3, 1e-4), np.round(np.mean(chosen.bounds(), axis=0))
-    held, sampled, empty = io.BytesIO(), 0, 0
-    with laspy.LasWriter(held, header, do_compress=True, closefd=False) as writer:
-        empty = held.tell()
-        for scan in chosen.scans:
-            few, number = share == 1.0 and chosen.points <= SAMPLE * SAMPLES, max(round(SAMPLES * chosen.of(scan) / max(chosen.points, 1)), 2)
-            for chunk in chosen.chunks(scan, job.grid_pose(scan)) if few else chosen.samples(scan, job.grid_pose(scan), SAMPLE, number):
-                record = laspy.ScaleAwarePointRecord.zeros(len(chunk["xyz"]), header=header)
-                record.x, record.y, record.z = chunk["xyz"].T
-                record.intensity, record.classification = chunk.get("intensity", 0), chunk.get("class", 0)
-                record.point_source_id = np.full(len(record), min(scan.id, 65535), np.uint16)
-                if chosen.colours[scan.id]:
-                    record.red, record.green, record.blue = chunk["rgb"].astype(np.uint16).T * 257
-                writer.write_points(record)
-                sampled += len(record)
-    return empty + chosen.points * share * (held.getbuffer().nbytes - empty) / max(sampled, 1)
+def _laz_bytes(job, chosen, params, share):
+    layout = las_writer.Layout(1e-4, tuple(np.round(np.mean(chosen.bounds(), axis=0))), any(chosen.colours.values()))
+    if share == 1.0 and chosen.points <= SAMPLE * SAMPLES:
+        chunks = [chunk for portion in chosen.portions(SAMPLE * SAMPLES) for chunk in portion.chunks(QUIET)]
+    else:
+        number = {s.id: max(round(SAMPLES * chosen.of(s) / max(chosen.points, 1)), 2) for s in chosen.scans}
+        chunks = [chunk for s in chosen.scans for chunk in chosen.samples(s, job.grid_pose(s), SAMPLE, number[s.id])]
+    sampled = sum(len(c["rgb"]) for c in chunks)
+    head = io.BytesIO()
+    layout.header().write_to(head)
+    return head.tell() + 8 + chosen.points * share * len(layout.encoded(chunks, threads=True).data) / max(sampled, 1)
 
 
-def xyz_columns(chosen: Selection) -> tuple[str, ...]:
-    """The columns that a text file of these points has after its coordinates."""
+def lines_of(chosen: Selection, params) -> xyz.Lines:
+    """The lines that a text file of these points has."""
     everywhere = lambda name: all(c.has(name) for c in chosen.clouds.values())  # noqa: E731
-    return ("intensity",) * everywhere("intensity") + ("rgb",) * any(chosen.colours.values()) + ("class",) * everywhere("class")
+    return xyz.Lines(("intensity",) * everywhere("intensity") + ("rgb",) * any(chosen.colours.values()) + ("class",) * everywhere("class"), params.decimals, MARKS[params.delimiter])
 
 
 def _xyz_bytes(job, chosen, params, share):
-    writer = xyz.Writer("", xyz_columns(chosen), params.decimals, MARKS[params.delimiter])
-    texts = [(len(writer.text(chunk)), len(chunk["xyz"])) for scan in chosen.scans for chunk in chosen.samples(scan, job.grid_pose(scan), 1500, 8)]
+    lines = lines_of(chosen, params)
+    texts = [(len(lines.text(chunk)), len(chunk["xyz"])) for scan in chosen.scans for chunk in chosen.samples(scan, job.grid_pose(scan), 1500, 8)]
     return 40.0 + chosen.points * share * sum(t for t, _ in texts) / max(sum(n for _, n in texts), 1)

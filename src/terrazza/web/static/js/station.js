@@ -80,6 +80,7 @@ export class StationView {
   draw() {
     if (!this.shown || !this.about) return;
     cancelAnimationFrame(this.frame);
+    this.pane.dataset.state = "loading";
     this.frame = requestAnimationFrame(() => this.paint());
   }
 
@@ -151,9 +152,9 @@ export class StationView {
     const at = (e) => { const r = this.pane.getBoundingClientRect(); return [e.clientX - r.left, e.clientY - r.top]; };
     let drag = null;
     this.pane.addEventListener("pointerdown", (e) => {
-      if (e.target.closest(".opts, .tag, .go")) return;
+      if (e.target.closest(".opts, .tag")) return;
       this.pane.setPointerCapture(e.pointerId);
-      drag = { at: at(e), from: at(e), moved: false };
+      drag = { at: at(e), from: at(e), moved: false, go: e.target.closest(".go")?.dataset.scan };  // marks are drawn anew while it is down
     });
     this.pane.addEventListener("pointermove", (e) => {
       if (!drag) return;
@@ -168,11 +169,12 @@ export class StationView {
     this.pane.addEventListener("pointerup", (e) => {
       const was = drag;
       drag = null;
-      if (was && !was.moved) this.app.clicked(this, ...at(e));
+      if (!was || was.moved) return;
+      if (was.go) this.open(was.go);
+      else this.app.clicked(this, ...at(e));
     });
     this.pane.addEventListener("click", (e) => {
-      const go = e.target.closest(".go"), mode = e.target.closest("[data-mode]")?.dataset.mode;
-      if (go) this.open(go.dataset.scan);
+      const mode = e.target.closest("[data-mode]")?.dataset.mode;
       if (mode === "-") this.close();
       else if (mode) { this.mode = mode; this.buttons(); this.draw(); }
     });
