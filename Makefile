@@ -2,14 +2,15 @@
 PORT ?= 8321
 WORKSPACE ?= workspace
 BIN = .venv/bin
+RUN = env -u PYTHONDONTWRITEBYTECODE $(BIN)
 
 .PHONY: demo test cluster-demo test-share bench vendor clean
 
 demo: .venv/.ready            ## install, make the demo job, serve it
-	$(BIN)/terrazza demo --workspace "$(WORKSPACE)" --port $(PORT)
+	$(RUN)/terrazza demo --workspace "$(WORKSPACE)" --port $(PORT)
 
 test: .venv/.ready-test       ## install what tests need on top, and run them all
-	$(BIN)/pytest
+	$(RUN)/pytest
 
 cluster-demo: .venv/.ready-cluster  ## the demo recipe through a scheduler and two workers on this machine
 	scripts/cluster-demo "$(WORKSPACE)-cluster"

@@ -232,6 +232,11 @@ def test_slab_colours_classes_and_keys(page, viewed):
     page.fill("#slab-height", "315.0")
     page.press("#slab-height", "Enter")
     assert page.evaluate("terrazza.slabHeight + terrazza.cloud.data.origin[2]") == pytest.approx(315.0)
+    page.evaluate("Object.assign(terrazza.cloud.data.notation, { per_unit: 0.3048, unit: 'ft' }); terrazza.showSlab()")
+    assert page.input_value("#slab-height") == f"{315 / 0.3048:.2f}"
+    page.fill("#slab-height", "1030")
+    page.press("#slab-height", "Enter")
+    assert page.evaluate("terrazza.slabHeight + terrazza.cloud.data.origin[2]") == pytest.approx(1030 * 0.3048)
     for mode in ("native", "photo", "scan", "class", "height", "intensity"):
         page.click(f"[data-group=colour] [data-value={mode}]")
         assert page.evaluate("terrazza.mode") == mode

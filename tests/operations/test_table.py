@@ -145,6 +145,12 @@ def test_notation_holds_in_lists_and_files(room, notation, length, point):
     assert found[0][3:6] == [f"{c} ({n.short})" for c in n.order.split()] and found[2][3:6] == [n.number(v) for v in n.ordered([8, 3, 1])]
 
 
+@pytest.mark.parametrize(("unit", "written"), [("metre", "3.0 mm"), ("millimetre", "3.0 mm"), ("international foot", "0.010 ft"), ("US survey foot", "0.010 ftUS"), ("inch", "0.12 in")])
+def test_residuals_are_small_lengths_of_the_jobs_unit(unit, written):
+    n = Notation(unit)
+    assert f"{n.small(3.048)} {n.small_short}" == written
+
+
 def test_marks_that_would_be_mistaken(room):
     assert perform(*room, "table.notation", decimal_mark="comma", thousands="comma").state == "failed"
 

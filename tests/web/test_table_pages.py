@@ -9,6 +9,7 @@ from PIL import Image
 
 from terrazza.db import queries
 from terrazza.operations.job import Job
+from terrazza.operations.notation import Notation
 from terrazza.web.contexts import scene
 from tests.run import must
 from tests.scenes import room_poses, write_room
@@ -121,4 +122,6 @@ def test_the_sheets_write_figures_as_the_job_does(room, workspace):
     must(workspace, job.row, "deliver.report", path="report")
     page = open(f"{Job(workspace, job.row).subfolder('deliverables')}/report.html").read()
     east = Job(workspace, job.row).grid_pose(job.scan(1))[0, 3]
+    rms = Notation.of(Job(workspace, job.row)).small(max(line["rms_mm"] for d in Job(workspace, job.row).facts("drawing").values() for line in d["lines"]))
+    assert f'<td class="n">{rms}</td>' in sheet and "RMS ft" in sheet and "international feet" in client.get("/jobs/1/draw").text
     assert "Lengths in ft" in page and f"{east / 0.3048:.3f}".replace(".", ",") in page

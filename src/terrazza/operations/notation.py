@@ -30,8 +30,22 @@ class Notation:
         return SHORT[self.unit]
 
     @property
+    def plural(self) -> str:
+        return "inches" if self.unit == "inch" else self.unit.replace("foot", "feet") if "foot" in self.unit else f"{self.unit}s"
+
+    @property
     def metres(self) -> float:
         return metres_per(self.unit)
+
+    @property
+    def small_short(self) -> str:
+        """Unit of residuals and standard deviations: millimetres, but the job's own where it counts in feet or inches."""
+        return "mm" if self.unit in {"metre", "millimetre"} else self.short
+
+    def small(self, millimetres: float, decimals: int = 1) -> str:
+        """A residual as finely as so many ``decimals`` of a millimetre, without its unit."""
+        per = 1.0 if self.small_short == "mm" else self.metres * 1000
+        return self.number(millimetres / per, decimals + round(np.log10(per)))
 
     def number(self, value: float, decimals: int | None = None) -> str:
         """A plain number with the job's marks."""

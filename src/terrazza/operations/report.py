@@ -93,11 +93,11 @@ def _plan(job: Job, scans, progress) -> "report.Plan":
 
 def _registration(job: Job, scans) -> list:
     network = job.get("network") or {}
-    out = []
+    out, n = [], Notation.of(job)
     if network.get("rms_mm") is not None:
-        out.append(report.Text(f"Cloud RMS over all ties {network['rms_mm']:.2f} mm (root mean square of the point-to-plane distances of used point pairs). Network adjustment of planes seen by two scans or more: "
+        out.append(report.Text(f"Cloud RMS over all ties {n.small(network['rms_mm'], 2)} {n.small_short} (root mean square of the point-to-plane distances of used point pairs). Network adjustment of planes seen by two scans or more: "
                                f"redundancy {network['redundancy']:,}, variance factor {network.get('variance_factor') or 1:.2f}."))
-    grid, n = job.get("frame", "", {}).get("covariances") or {}, Notation.of(job)
+    grid = job.get("frame", "", {}).get("covariances") or {}
     rows = []
     for s in scans:
         if s.pose is None:
@@ -107,10 +107,10 @@ def _registration(job: Job, scans) -> list:
         sigma = np.sqrt(np.diag(covariance)) if covariance is not None else None
         p = job.grid_pose(s)
         rows.append([str(s.id), s.name, f"{s.points:,}", *(n.number(v, n.decimals + 1) for v in n.ordered(p[:3, 3])), n.number(float(np.degrees(rigid.heading(p))), 4),
-                     "fixed" if s.pose_record.get("fixed") and str(s.id) not in grid else f"{max(sigma[3:]) * 1000:.2f}" if sigma is not None else "–", f"{np.degrees(max(sigma[:3])) * 1000:.1f}" if sigma is not None else "–"])
-    out.append(report.Rows(["Scan", "Name", "Points", *n.named("X", "Y", "Z"), "Heading °", "σ place mm", "σ turn m°"], rows, {2, 3, 4, 5, 6, 7, 8}))
-    ties = [[f"{t['a']} – {t['b']}", f"{t['rms_mm']:.2f}", f"{t['overlap']:.0%}", f"{t['used']:,}", f"{t.get('patches', 0):,}", t["words"] if not t["failed"] else t["failed"]] for t in job.facts("tie").values()]
-    out.append(report.Rows(["Tie", "RMS mm", "Overlap", "Used points", "Common planes", "Holds"], ties, {1, 2, 3, 4}))
+                     "fixed" if s.pose_record.get("fixed") and str(s.id) not in grid else n.small(max(sigma[3:]) * 1000, 2) if sigma is not None else "–", f"{np.degrees(max(sigma[:3])) * 1000:.1f}" if sigma is not None else "–"])
+    out.append(report.Rows(["Scan", "Name", "Points", *n.named("X", "Y", "Z"), "Heading °", f"σ place {n.small_short}", "σ turn m°"], rows, {2, 3, 4, 5, 6, 7, 8}))
+    ties = [[f"{t['a']} – {t['b']}", n.small(t['rms_mm'], 2), f"{t['overlap']:.0%}", f"{t['used']:,}", f"{t.get('patches', 0):,}", t["words"] if not t["failed"] else t["failed"]] for t in job.facts("tie").values()]
+    out.append(report.Rows(["Tie", f"RMS {n.small_short}", "Overlap", "Used points", "Common planes", "Holds"], ties, {1, 2, 3, 4}))
     return out
 
 
@@ -118,10 +118,10 @@ def _georeference(job: Job, frame: dict) -> list:
     n = Notation.of(job)
     out = [report.Text(frame["says"] + ".")] + [report.Text(w) for w in frame["warnings"]]
     if frame["how"] == "control":
-        out.append(report.Text(f"Scale 1:1. The control would like {frame['scale']:.6f} ± {frame['scale_sigma']:.6f}. RMS in plan {frame['plan_mm']:.2f} mm, in height {frame['height_mm']:.2f} mm; check points are compared only."))
-        number = lambda r, k: f"{r[k]:+.2f}" if r.get(k) is not None else ""  # noqa: E731
+        out.append(report.Text(f"Scale 1:1. The control would like {frame['scale']:.6f} ± {frame['scale_sigma']:.6f}. RMS in plan {n.small(frame['plan_mm'], 2)} {n.small_short}, in height {n.small(frame['height_mm'], 2)} {n.small_short}; check points are compared only."))
+        number = lambda r, k: ("+" if r[k] > 0 else "") + n.small(r[k], 2) if r.get(k) is not None else ""  # noqa: E731
         rows = [[r["name"], r["role"], *(n.number(v, n.decimals + 1) for v in n.ordered(r["grid"])), n.number(r["target_height"] / n.metres), *(number(r, k) for k in n.named("dx_mm", "dy_mm", "height_mm")), number(r, "left_out_mm")] for r in frame["rows"]]
-        out.append(report.Rows(["Point", "Role", *n.named("Easting", "Northing", "Height"), "Target height", *n.named("dE mm", "dN mm", "dH mm"), "left out mm"], rows, set(range(2, 10))))
+        out.append(report.Rows(["Point", "Role", *n.named("Easting", "Northing", "Height"), "Target height", *(f"{d} {n.small_short}" for d in n.named("dE", "dN", "dH")), f"left out {n.small_short}"], rows, set(range(2, 10))))
     crs = job.get("crs")
     return out + ([report.Text(f"Coordinate system: {crs['name']}.")] if crs else [])
 

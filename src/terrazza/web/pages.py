@@ -42,6 +42,12 @@ def length(context, metres, decimals: int | None = None) -> str:
     return "–" if metres is None else notation.number(metres / notation.metres, decimals)
 
 
+@pass_context
+def small(context, millimetres, decimals: int = 1) -> str:
+    """A residual or a standard deviation in the job's unit for such (see ``Notation.small_short``), without its name."""
+    return "–" if millimetres is None else (context.get("notation") or Notation()).small(millimetres, decimals)
+
+
 def count(value) -> str:
     """A count: 4 312, 512 k or 3.9 M."""
     if value is None:
@@ -70,7 +76,7 @@ def _modules() -> list[str]:
 
 
 environment = Environment(loader=FileSystemLoader(HERE / "templates"), autoescape=select_autoescape(), undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
-environment.filters |= {"number": number, "length_of": length, "count": count, "size": size, "duration": duration, "class_name": class_name,
+environment.filters |= {"number": number, "length_of": length, "small": small, "count": count, "size": size, "duration": duration, "class_name": class_name,
                         "clock": lambda t: time.strftime("%H:%M", time.localtime(t)), "day": lambda t: time.strftime("%d %b %Y", time.localtime(t))}
 environment.globals |= {"version": __version__, "stamp": _stamp(), "modules": _modules()}
 

@@ -44,9 +44,9 @@ def words(n: Notation, kind: str, f: dict) -> str:
         return f"{one(f['height_above_ground'])} over {f['ground_points']} ground points"
     if kind == "wall to wall":
         return f"{one(f['distance'])} · {deg(f['not_parallel_deg'])} from parallel"
-    start = "" if kind == "plane" else f"radius {one(f['radius'])} ± {n.number(f['sigma'] * 1000, 1)} mm · "
+    start = "" if kind == "plane" else f"radius {one(f['radius'])} ± {n.small(f['sigma'] * 1000)} {n.small_short} · "
     lean = f" · {deg(f['from_vertical_deg'])} from the vertical" if "from_vertical_deg" in f else ""
-    return f"{start}RMS {n.number(f['rms'] * 1000, 1)} mm over {f['points']} points{lean}"
+    return f"{start}RMS {n.small(f['rms'] * 1000)} {n.small_short} over {f['points']} points{lean}"
 
 
 def rows(job: Job) -> list[dict]:

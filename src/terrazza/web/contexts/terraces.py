@@ -4,6 +4,7 @@ from terrazza.db.models import Entry
 from terrazza.operations import fieldbook
 from terrazza.operations.base import STEPS, find
 from terrazza.operations.job import Job
+from terrazza.operations.notation import Notation
 
 
 def build(job: Job, current: str) -> dict:
@@ -17,8 +18,8 @@ def build(job: Job, current: str) -> dict:
         state = "todo" if figure is None else "stale" if name in steps_of_stale else "done"
         steps.append({"slug": name.lower(), "name": name, "figure": figure or "–", "state": state, "current": name.lower() == current,
                       "needs": needs if figure is None else f"{steps_of_stale[name]} since" if state == "stale" else ""})
-    scans = job.scans()
-    return {"job": job.row, "steps": steps, "scans_total": len(scans), "points_total": sum(s.points for s in scans), "unit_note": "grid, metres" if job.georeferenced else "no grid yet, metres"}
+    scans, notation = job.scans(), Notation.of(job)
+    return {"job": job.row, "steps": steps, "scans_total": len(scans), "points_total": sum(s.points for s in scans), "unit_note": f"{'grid' if job.georeferenced else 'no grid yet'}, {notation.plural}", "notation": notation}
 
 
 def _import(job):
@@ -32,7 +33,8 @@ def _register(job):
     rms = (job.get("network") or {}).get("rms_mm")
     if not placed:
         return None, "needs scans" if not scans else ""
-    return (f"{rms:.1f} mm" if rms is not None and placed == len(scans) else f"{placed} of {len(scans)} placed"), ""
+    notation = Notation.of(job)
+    return (f"{notation.small(rms)} {notation.small_short}" if rms is not None and placed == len(scans) else f"{placed} of {len(scans)} placed"), ""
 
 
 def _georeference(job):

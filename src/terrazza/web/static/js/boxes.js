@@ -1,5 +1,6 @@
 // Working boxes: two clicks in plan, height in the slab; shown, adjusted and turned inside out.
 import { send, show } from "./gestures.js";
+import { field as inUnit, metres } from "./notation.js";
 
 const esc = (s) => String(s).replace(/[&<>"]/g, (c) => ({ "&": "&amp;", "<": "&lt;", ">": "&gt;", '"': "&quot;" })[c]);
 const turn = (x, y, a) => [x * Math.cos(a) - y * Math.sin(a), x * Math.sin(a) + y * Math.cos(a)];
@@ -39,9 +40,9 @@ export function use(app, box) {
 function panel(app) {
   const b = app.box;
   if (!b) return show("Touch two opposite corners of the box in plan.");
-  const z0 = app.cloud.data.origin[2], low = b.centre[2] - b.size[2] / 2 + z0, high = b.centre[2] + b.size[2] / 2 + z0;
-  const field = (name, label, value, step = 0.05) => `<label class="row"><span>${label}</span><input class="mini" type="number" step="${step}" data-box-field="${name}" value="${value}"></label>`;
-  show(`<label class="row"><span>box</span><input id="box-name" class="mini wide" value="${esc(b.name ?? "")}" placeholder="name"></label>${field("low", "from height", low.toFixed(2))}${field("high", "to height", high.toFixed(2))}${field("heading", "turned °", ((b.heading * 180) / Math.PI).toFixed(1), 1)}
+  const { notation } = app.cloud.data, z0 = app.cloud.data.origin[2], low = b.centre[2] - b.size[2] / 2 + z0, high = b.centre[2] + b.size[2] / 2 + z0;
+  const field = (name, label, value, step = "any") => `<label class="row"><span>${label}</span><input class="mini" type="number" step="${step}" data-box-field="${name}" value="${value}"></label>`;
+  show(`<label class="row"><span>box</span><input id="box-name" class="mini wide" value="${esc(b.name ?? "")}" placeholder="name"></label>${field("low", `from height ${notation.unit}`, inUnit(notation, low))}${field("high", `to height ${notation.unit}`, inUnit(notation, high))}${field("heading", "turned °", ((b.heading * 180) / Math.PI).toFixed(1), 1)}
 <label class="row"><span>inside out</span><input type="checkbox" data-box-field="outside" ${b.outside ? "checked" : ""}></label>
 <button class="minor" data-do="keep">keep the box</button><button class="plain link" data-do="wall" title="Turn it to the direction of A to B">along A–B</button> <button class="plain link" data-do="off">show everything</button>`, (what) => {
     if (what === "off") { use(app, null); panel(app); }
@@ -49,11 +50,11 @@ function panel(app) {
     if (what === "keep") keep(app);
   });
   document.getElementById("action").onchange = (e) => {
-    const name = e.target.dataset.boxField, v = e.target.type === "checkbox" ? e.target.checked : +e.target.value;
+    const name = e.target.dataset.boxField, v = e.target.type === "checkbox" ? e.target.checked : +e.target.value, h = metres(notation, v);
     if (name === "heading") change(app, { heading: (v * Math.PI) / 180 });
     if (name === "outside") change(app, { outside: v });
-    if (name === "low" && v < high) change(app, vertical(b, v - z0, high - z0));
-    if (name === "high" && v > low) change(app, vertical(b, low - z0, v - z0));
+    if (name === "low" && h < high) change(app, vertical(b, h - z0, high - z0));
+    if (name === "high" && h > low) change(app, vertical(b, low - z0, h - z0));
   };
 }
 

@@ -7,6 +7,7 @@ import * as frame from "./frame.js";
 import * as files from "./files.js";
 import * as marks from "./marks.js";
 import { classColour, scanColour } from "./palette.js";
+import { field, metres, said } from "./notation.js";
 import { nearest } from "./picking.js";
 import * as places from "./places.js";
 import { wirePointers } from "./pointers.js";
@@ -32,7 +33,7 @@ class Table {
     this.all = [this.plan, this.space, this.slab, this.twin];
     this.station = new StationView($("station"), this);
     this.picture = new PlanPicture($("plan-picture"), this);
-    Object.assign(this, { mode: "intensity", planMode: "walls", floor: null, size: 2, marks: true, tool: "pick", draft: null, box: null, grow: false, facing: false, picked: null, outline: null, moving: null, slabOn: false, slabHeight: 0, slabThickness: 0.1, fitted: false, waiters: [] });
+    Object.assign(this, { mode: "intensity", planMode: "walls", floor: null, pitch: 0.1, size: 2, marks: true, tool: "pick", draft: null, box: null, grow: false, facing: false, picked: null, outline: null, moving: null, slabOn: false, slabHeight: 0, slabThickness: 0.1, fitted: false, waiters: [] });
     new ResizeObserver(() => this.dirty()).observe(host);
     wirePointers(this);
     this.makeRenderer();
@@ -142,15 +143,17 @@ class Table {
     this.dirty();
   }
 
+  slabSaid() { return `slab at ${said(this.cloud.data.notation, this.slabHeight + this.cloud.data.origin[2], 2)}`; }
+
   planSlab() { return [this.slabHeight - this.slabThickness / 2, this.slabHeight + this.slabThickness / 2]; }
 
   showSlab() {
-    $("slab-height").value = (this.slabHeight + (this.cloud.data?.origin[2] ?? 0)).toFixed(2);
-    $("slab-thickness").value = this.slabThickness.toFixed(2);
-    $("wall-thickness").value = this.slab.thickness.toFixed(2);
+    const note = this.cloud.data?.notation, height = this.slabHeight + (this.cloud.data?.origin[2] ?? 0);
+    for (const [id, value] of [["slab-height", height], ["slab-thickness", this.slabThickness], ["wall-thickness", this.slab.thickness], ["slab-pitch", this.pitch]]) $(id).value = field(note, value);
+    $("slab-unit").textContent = note?.unit ?? "m";
     $("slab-on").checked = this.slabOn;
-    const field = document.querySelector('form[data-operation="draw.plan_slab"] input[name="height"]');
-    if (field && this.slabOn) field.value = $("slab-height").value;
+    const asked = document.querySelector('form[data-operation="draw.plan_slab"] input[name="height"]');
+    if (asked && this.slabOn) asked.value = height.toFixed(2);
   }
 
   // Something moved: in one view, or in all.
@@ -283,7 +286,7 @@ class Table {
   note() {
     const there = this.cloud.visibleScans().reduce((n, s) => n + s.record.points, 0), m = (v) => (v >= 999_500 ? `${(v / 1e6).toFixed(1)} M` : `${Math.round(v / 1e3)} k`);
     $("space-note").textContent = there ? `${m(this.space.shown)} of ${m(there)}` : "no points yet";
-    $("plan-note").textContent = this.slabOn ? `slab at ${$("slab-height").value} m` : "";
+    $("plan-note").textContent = this.slabOn ? this.slabSaid() : "";
     const bends = this.slab.path.length - 2;
     $("slab-note").textContent = `A to B${bends ? `, ${bends} ${bends === 1 ? "bend" : "bends"}` : ""} · ${this.slab.stretch === 1 ? "true scale" : `heights × ${this.slab.stretch}`}`;
   }
@@ -409,7 +412,7 @@ function keepView() {
 
 async function savePicture() {
   const pane = document.activeElement.closest?.(".pane") ?? (app.station.shown ? $("station") : $("space")), name = pane.getAttribute("aria-label"), job = document.querySelector(".jobname").textContent;
-  const canvas = await places.picture(app, pane, `${job} · ${name}${app.slabOn ? ` · slab at ${$("slab-height").value} m` : ""}`);
+  const canvas = await places.picture(app, pane, `${job} · ${name}${app.slabOn ? ` · ${app.slabSaid()}` : ""}`);
   app.saved = { width: canvas.width, height: canvas.height };
   places.save(canvas, `${job} ${name}.png`);
 }
@@ -431,7 +434,7 @@ const ACTS = { fit: () => app.fit(), help: () => $("keys").showModal(), dusk: ()
 
 function onKey(e) {
   if (e.ctrlKey || e.metaKey || e.altKey || e.target.closest("input:not([type=checkbox]), select, textarea, dialog")) return;
-  const key = e.key.toLowerCase(), pitch = Math.max(+$("slab-pitch").value || 0.1, 0.001);
+  const key = e.key.toLowerCase(), { pitch } = app;
   const acts = {
     p: () => app.use("pick"), m: () => app.use("measure"), o: () => app.use("outline"), i: () => app.use("pin"), x: () => app.use("box"), k: ACTS.notes, v: ACTS.keep, w: ACTS.picture, e: ACTS.shade, z: ACTS.grow, r: ACTS.facing, d: () => app.use("move"), f: ACTS.fit, g: ACTS.station, ",": () => app.station.shown && app.station.step(-1), ".": () => app.station.shown && app.station.step(1), n: ACTS.dusk, b: ACTS.book, "?": ACTS.help,
     l: () => { app.slabOn = !app.slabOn; }, h: () => { app.marks = !app.marks; }, c: () => { if (app.station.shown) return app.station.next(); const usable = [...document.querySelectorAll('[data-group="colour"] button:not(:disabled)')].map((b) => b.dataset.value); app.colour(usable[(usable.indexOf(app.mode) + 1) % usable.length]); },
@@ -478,13 +481,14 @@ document.addEventListener("change", (e) => {
     app.cloud.paintClasses();
     app.dirty();
   }
-  const value = +e.target.value;
+  const value = +e.target.value, length = metres(app.cloud.data.notation, value);
   if (e.target.id === "plan-as") return app.planAs(e.target.value);
   if (e.target.id === "plan-floor") app.floor = e.target.value === "" ? null : value;
   else if (e.target.id === "slab-on") app.slabOn = e.target.checked;
-  else if (e.target.id === "slab-height" && Number.isFinite(value)) app.slabHeight = value - app.cloud.data.origin[2];
-  else if (e.target.id === "slab-thickness" && value > 0) app.slabThickness = value;
-  else if (e.target.id === "wall-thickness" && value > 0) app.slab.thickness = value;
+  else if (e.target.id === "slab-height" && Number.isFinite(value)) app.slabHeight = length - app.cloud.data.origin[2];
+  else if (e.target.id === "slab-thickness" && value > 0) app.slabThickness = length;
+  else if (e.target.id === "wall-thickness" && value > 0) app.slab.thickness = length;
+  else if (e.target.id === "slab-pitch" && value > 0) app.pitch = Math.max(length, 0.001);
   else return;
   app.showSlab();
   app.dirty();

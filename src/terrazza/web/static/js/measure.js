@@ -1,5 +1,6 @@
 // Measuring: points touched one after another, figures from the server, kept on request.
 import { send, show, take } from "./gestures.js";
+import { field as inUnit, metres } from "./notation.js";
 
 const MANY = Infinity;
 export const KINDS = { distance: [2, 2], point: [1, 1], length: [2, MANY], area: [3, MANY], angle: [3, 3], "above ground": [1, 1], plane: [1, 1], cylinder: [1, 1], sphere: [1, 1], "wall to wall": [1, 1] };
@@ -14,14 +15,14 @@ function panel(app) {
   const draft = app.draft, [least, most] = KINDS[kind], have = draft?.points.length ?? 0;
   const wanted = draft?.done || have >= most ? "" : least === 1 ? "Touch a point." : have < least ? `Touch point ${have + 1}${most === MANY ? "" : ` of ${most}`}.` : "Touch more points, or keep it.";
   const options = Object.keys(KINDS).map((k) => `<option ${k === kind ? "selected" : ""}>${k}</option>`).join("");
-  const patch = PATCHED.includes(kind) ? ` <label title="Radius of the patch around the touched point">patch <input class="mini" id="measure-reach" type="number" step="0.01" min="0.005" max="20" value="${reach}"></label>` : "";
+  const patch = PATCHED.includes(kind) ? ` <label title="Radius of the patch around the touched point">patch <input class="mini" id="measure-reach" type="number" step="any" value="${inUnit(app.cloud.data.notation, reach)}"> ${app.cloud.data.notation.unit}</label>` : "";
   show(`<label>measure <select id="measure-kind">${options}</select></label>${patch}<div class="fig">${draft?.wrong ? `<span class="why">${esc(draft.wrong)}</span>` : esc(draft?.says ?? "")}</div><div class="muted">${wanted}</div>${draft?.says && have >= least ? '<button class="minor" data-do="keep">keep it</button><button class="plain link" data-do="drop">drop it</button>' : ""}`, (what, e) => {
     if (what === "keep") { send(app, "measure.take", { kind, reach, points: JSON.stringify(touches(app.draft)) }); drop(app); panel(app); }
     else if (what === "drop") { drop(app); panel(app); }
   });
   document.getElementById("measure-kind").onchange = (e) => { kind = e.target.value; drop(app); panel(app); };
   const field = document.getElementById("measure-reach");
-  if (field) field.onchange = () => { if (+field.value > 0) reach = +field.value; tell(app); };
+  if (field) field.onchange = () => { if (+field.value > 0) reach = metres(app.cloud.data.notation, field.value); tell(app); };
 }
 
 function drop(app) {

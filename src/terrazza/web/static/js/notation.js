@@ -10,6 +10,10 @@ export function written(note, metres, decimals = note?.decimals) {
 // A length in metres, with its unit.
 export const said = (note, metres, decimals) => `${written(note, metres, decimals)} ${(note ?? METRIC).unit}`;
 
+// What a field for a length holds, in the job's unit, and the metres that it means.
+export const field = (note, metres, decimals = 2) => (metres / (note ?? METRIC).per_unit).toFixed((note ?? METRIC).per_unit > 0.01 ? decimals : 0);
+export const metres = (note, value) => +value * (note ?? METRIC).per_unit;
+
 // The names of the three coordinates in the order of the job, each with its place in a triple.
 export const axes = (note, names) => (note?.order === "N E H" ? [1, 0, 2] : [0, 1, 2]).map((k) => [names[k], k]);
 

@@ -54,7 +54,7 @@ export function wirePointers(app) {
     pane.addEventListener("wheel", (e) => {
       e.preventDefault();
       if (e.altKey && view.kind !== "space") {
-        const by = Math.sign(e.deltaY || e.deltaX) * Math.max(+$("slab-pitch").value || 0.1, 0.001);
+        const by = Math.sign(e.deltaY || e.deltaX) * app.pitch;
         view.kind === "slab" ? view.step(by) : (app.slabHeight -= by);
         app.showSlab();
         return app.dirty();
