@@ -39,7 +39,7 @@ def shared(tmp_path_factory):
 def make_field(shared: Path) -> Path:
     from terrazza.demo import build
 
-    return once(shared / "field", lambda p: build.build(str(p), density=DENSITY, photo_width=PHOTO))
+    return once(shared / "field", lambda p: build.build(str(p), density=DENSITY, photo_width=PHOTO, cores=1))
 
 
 def make_whole(shared: Path, field: Path) -> Path:
@@ -141,7 +141,7 @@ LONG = ("by_mouse", "browser/", "demo/", "crash", "test_fleets", "core/", "")
 
 def pytest_collection_modifyitems(items):
     """Deal the tests into the workers' shares, the longest first: two workers get what is driven in a browser, the others begin with what needs no shared job, since that is still being made."""
-    items.sort(key=lambda item: (2 * ("whole" in item.fixturenames) + ("field" in item.fixturenames), next(k for k, part in enumerate(LONG) if part in item.nodeid)))
+    items.sort(key=lambda item: (2 * ("whole" in item.fixturenames) + ("field" in item.fixturenames or "demo/" in item.nodeid), next(k for k, part in enumerate(LONG) if part in item.nodeid)))
     workers = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", 1))
     if workers < 3:
         return

@@ -56,16 +56,32 @@ def chromium():
         browser.close()
 
 
+@pytest.fixture(scope="session")
+def window(chromium):
+    """One window for all tests of a worker: to open one costs more than many a test."""
+    window = chromium.new_page(viewport={"width": 1280, "height": 800})
+    window.add_init_script("try { localStorage.setItem('points', 30000) } catch {}")  # drawn in software, many at a time
+    return window
+
+
 @pytest.fixture
-def page(chromium):
-    page, errors = chromium.new_page(viewport={"width": 1280, "height": 800}), []
-    page.add_init_script("try { localStorage.setItem('points', 30000) } catch {}")  # drawn in software, many at a time
-    page.on("console", lambda m: errors.append(m.text) if m.type == "error" and "422" not in m.text and "Status Error Code" not in m.text else None)
-    page.on("pageerror", lambda e: errors.append(str(e)))
-    ports = []
-    page.on("framenavigated", lambda frame: ports.append(urlsplit(frame.url).port))
-    yield page
-    page.close()
+def page(window):
+    """The window, with nothing left of the test before; errors on its console fail the test."""
+    errors, ports = [], []
+    listeners = {
+        "console": lambda m: errors.append(m.text) if m.type == "error" and "422" not in m.text and "Status Error Code" not in m.text else None,
+        "pageerror": lambda e: errors.append(str(e)),
+        "framenavigated": lambda frame: ports.append(urlsplit(frame.url).port),
+    }
+    for event, listener in listeners.items():
+        window.on(event, listener)
+    yield window
+    if urlsplit(window.url).port:
+        window.evaluate("localStorage.clear(), sessionStorage.clear()")
+    window.goto("about:blank")
+    window.mouse.move(0, 0)
+    for event, listener in listeners.items():
+        window.remove_listener(event, listener)
     port = next(filter(None, reversed(ports)), None)
     assert not errors, f"{errors}\n{open(LOGS[port]).read()[-6000:] if port in LOGS else ''}"
 

@@ -128,8 +128,10 @@ def test_the_plan_is_a_picture_of_the_floor_that_is_chosen(page, viewed):
     visit(page, viewed, "register")
     page.wait_for_selector("#plan-picture:not([hidden])")
     ink = "(() => { const c = document.getElementById('plan-picture'), d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data; let n = 0; for (let k = 3; k < d.length; k += 4) n += d[k]; return n / d.length; })()"
+    page.wait_for_function(f"{ink} > 1")
+    idle(page)
     whole = page.evaluate(ink)
-    assert whole > 1 and page.locator("#plan-floor option").count() > 2
+    assert page.locator("#plan-floor option").count() > 2
     asked = []
     page.on("request", lambda r: asked.append(r.url) if "/plan/" in r.url else None)
     page.select_option("#plan-floor", "0")

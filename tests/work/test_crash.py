@@ -31,11 +31,11 @@ CASES = {
     "import.files": {"files": ["ROOM"]}, "import.complete": {}, "import.walk": {"scan": 4, "trajectory": "WALK"}, "import.edit_scan": {"scan": 1, "name": "Other"}, "import.add_photo": {"scan": 1, "picture": "PANORAMA"}, "import.edit_photo": {"photo": "1-0", "turn_deg": 5}, "import.remove_scan": {"scan": 8},
     "register.automatic": {"scans": [1, 2, 3]}, "register.adjust": {}, "register.cloud_fit": {"scan": 2, "neighbour": 1}, "register.leave_out": {"scan": 3},
     "register.set_pose": {"scan": 4, "x": 0, "y": 0, "z": 0, "heading_deg": 10}, "georeference.control": {"control": "CONTROL"}, "georeference.drop_target": {"target": 1},
-    "georeference.level": {}, "georeference.match": {"point": "L1", "target": 1}, "georeference.pick_target": {"scan": 1, "x": 1.5, "y": 0, "z": 0}, "georeference.role": {"point": "L1", "check": True}, "georeference.targets": {},
+    "georeference.level": {}, "georeference.match": {"point": "L1", "target": 1}, "georeference.pick_target": {"scan": 1, "x": 1.5, "y": 0, "z": 0}, "georeference.role": {"point": "L1", "check": True}, "georeference.targets": {"scans": [1, 2]},
     "clean.outliers": {"scans": [1, 2]}, "clean.outline": {"view": LOOK, "polygon": [[-9, -9], [9, -9], [9, 9], [-9, 9]]}, "boxes.around": {"view": LOOK, "polygon": [[-9, -9], [9, -9], [9, 9], [-9, 9]]}, "clean.put_back": {"cut": "CUT"},
     "colorize.photos": {"scans": [1, 2]}, "colorize.take_off": {"scans": [1]}, "classify.ground": {"threshold": 0.1}, "classify.height_bands": {}, "draw.plan_slab": {}, "draw.rename": {"drawing": 1, "name": "A"}, "measure.take": {"points": [{"scan": 1, "at": [1, 2, 0]}, {"scan": 2, "at": [0, 1, 1]}]}, "pins.put": {"points": [{"scan": 1, "at": [1, 2, 0]}]},
     "boxes.put": {"centre": [0, 0, 0], "size": [4, 5, 6], "name": "box 1"}, "table.keep_view": {"name": "A", "address": "plan=1"}, "table.notation": {}, "table.take_away": {"kind": "box", "number": 1}, "table.rename": {"kind": "box", "number": 1, "name": "B"}, "deliver.measures": {}, "deliver.pins": {},
-    "deliver.e57": {}, "deliver.laz": {"spacing": 0.1}, "deliver.xyz": {"classes": [2]}, "deliver.dxf": {}, "deliver.report": {},
+    "deliver.e57": {"scans": [1, 2]}, "deliver.laz": {"spacing": 0.1, "scans": [1, 2]}, "deliver.xyz": {"classes": [2], "scans": [1]}, "deliver.dxf": {}, "deliver.report": {},
 }
 
 

@@ -7,11 +7,15 @@ import sys
 import threading
 import time
 
+import laspy
+import numpy as np
 import pytest
 
 from terrazza.errors import Cancelled, InputError, TerrazzaError
 from terrazza.db import queries
 from terrazza.fleet import Local
+from terrazza.formats import e57
+from terrazza.operations.job import Job
 from terrazza.work import runner
 from terrazza.work.open import open_workspace
 from tests import scenes
@@ -56,6 +60,15 @@ def test_results_come_in_order(fleet):
     assert fleet.map(pieces.double, list(range(40)), [1.0] * 40, watch, "x") == [2 * n for n in range(40)]
     assert fleet.map(pieces.shifted, [1, 2, 3], [1.0] * 3, watch, "x", common=100) == [101, 102, 103]
     assert fleet.map(pieces.double, [5], [1.0], watch, "x") == [10] and max(watch.reports) <= 1.0 == watch.reports[-1]
+
+
+def test_pieces_wait_until_results_are_taken(fleet, tmp_path):
+    flow = fleet.each(pieces.slow, [(str(tmp_path), n) for n in range(6)], [1.0] * 6, Watch(), "x", ahead=2)
+    assert next(flow) == 0
+    time.sleep(1.2)
+    assert {int(n.split("-")[0]) for n in os.listdir(tmp_path)} == {0, 1}
+    flow.close()
+    assert fleet.map(pieces.double, [1, 2], [1.0] * 2, Watch(), "x") == [2, 4], "the next map works"
 
 
 def test_errors_of_pieces_are_said(fleet):
@@ -104,17 +117,21 @@ def test_operations_give_the_same_bytes_on_a_cluster(scheduler, tmp_path, monkey
 
     scenes.write_room(tmp_path / "r.e57", posed=True, rows=120, columns=300)
     monkeypatch.setattr("terrazza.fleet.local.FEW", 0)
-    names = []
+    monkeypatch.setattr("terrazza.fleet.local.LITTLE", 0)
+    names, files = [], []
     for fleet in (Local(cores=1, memory=200_000_000), Cluster(scheduler, str(tmp_path), memory=200_000_000)):
         workspace = str(tmp_path / type(fleet).__name__)
         open_workspace(workspace)
         monkeypatch.setattr(runner, "fleet", lambda _, fleet=fleet: fleet)
         row = queries.create_job(workspace, "A")
-        for operation, params in (("import.files", {"files": [str(tmp_path / "r.e57")]}), ("clean.outliers", {}), ("classify.ground", {})):
+        for operation, params in (("import.files", {"files": [str(tmp_path / "r.e57")]}), ("clean.outliers", {}), ("classify.ground", {}), ("deliver.laz", {"spacing": 0.02}), ("deliver.xyz", {}), ("deliver.e57", {"merged": True})):
             must(workspace, row, operation, **params)
-        names.append(sorted(n for _, _, files in os.walk(os.path.join(workspace, "jobs", row.folder, "scans")) for n in files))
+        out = Job(workspace, row).subfolder("deliverables")
+        files.append([open(f"{out}/cloud.laz", "rb").read(), open(f"{out}/cloud.xyz").read(), np.concatenate([c["xyz"] for c in e57.read_points(f"{out}/scans.e57", 0)]).tobytes()])
+        names.append(sorted(n for _, _, found in os.walk(os.path.join(workspace, "jobs", row.folder, "scans")) for n in found))
         fleet.close()
     assert names[0] == names[1] and len(names[0]) > 15
+    assert files[0] == files[1] and len(laspy.read(f"{out}/cloud.laz").x) > 50_000
 
 
 def test_nothing_of_a_cluster_is_imported_without_one():

@@ -1,7 +1,7 @@
 """A simulated spherical camera on the scanner's tripod, with an exposure of its own."""
 
 import numpy as np
-from numba import njit, prange
+from numba import njit
 
 from terrazza.instruments.scene import FOLIAGE, WATER, World
 from terrazza.instruments.tracing import albedo, cast, facing, meet
@@ -32,7 +32,7 @@ def _corner(arrays, epoch, pose, col, row, width, height):
 TONES = (255 * np.linspace(0.0, 1.0, 2049) ** 0.8).astype(np.uint8)
 
 
-@njit(cache=True, parallel=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True)
 def _expose(arrays, material, epoch, pose, width, height, exposure, sun, tones, image):
     kind, table, style, epochs, tree = arrays
     across, down = (width + BLOCK - 1) // BLOCK, (height + BLOCK - 1) // BLOCK
@@ -42,10 +42,10 @@ def _expose(arrays, material, epoch, pose, width, height, exposure, sun, tones, 
         az = np.pi - (col + 0.5) * 2 * np.pi / width
         turns[col, 0], turns[col, 1] = np.cos(az), np.sin(az)
     met = np.empty((down + 1, across + 1), np.int32)
-    for b in prange(down + 1):
+    for b in range(down + 1):
         for a in range(across + 1):
             met[b, a] = _corner(arrays, epoch, pose, min(a * BLOCK, width - 1), min(b * BLOCK, height - 1), width, height)
-    for b in prange(down):
+    for b in range(down):
         for a in range(across):
             i = met[b, a]
             plain = i >= 0 and kind[i] != FOLIAGE and met[b + 1, a] == i and met[b, a + 1] == i and met[b + 1, a + 1] == i

@@ -9,7 +9,7 @@ edge, mirror images behind water and reflections in glass.
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit, prange
+from numba import njit
 
 from terrazza.instruments.scene import BOARD, FOLIAGE, GLASS, WATER, World
 from terrazza.instruments.tracing import FAR, albedo, cast, facing, gauss, noise01
@@ -38,10 +38,10 @@ class Setup:
     colour: bool = True
 
 
-@njit(cache=True, parallel=True, nogil=True)
+@njit(cache=True, nogil=True)
 def _first_pass(arrays, material, epoch, poses, azimuths, rows, lowest, highest, seed, reach, out_t, out_i, out_uv, out_kind):
     kind, table, style, epochs, tree = arrays
-    for c in prange(len(azimuths)):
+    for c in range(len(azimuths)):
         az, pose = azimuths[c], poses[c]
         for r in range(rows):
             el = lowest + (highest - lowest) * (r + 0.5) / rows
@@ -82,12 +82,12 @@ def _first_pass(arrays, material, epoch, poses, azimuths, rows, lowest, highest,
             out_kind[c, r] = 2 if mirrored else 0
 
 
-@njit(cache=True, parallel=True, nogil=True)
+@njit(cache=True, nogil=True)
 def _second_pass(arrays, material, epoch, poses, azimuths, rows, lowest, highest, seed, noise, bias, beam, spread,
                  t_in, i_in, uv, kinds, out_r, out_intensity, out_rgb, out_clear):
     kind, table, style, epochs, tree = arrays
     columns = len(azimuths)
-    for c in prange(columns):
+    for c in range(columns):
         az, pose = azimuths[c], poses[c]
         for r in range(rows):
             t, i = t_in[c, r], i_in[c, r]

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit, prange
+from numba import njit
 from scipy.spatial import cKDTree
 
 
@@ -25,37 +25,39 @@ def fit(points: np.ndarray) -> Plane:
     return Plane(normal, float(normal @ centre), float(np.sqrt(max(values[0], 0))), float(values[0] / max(values.sum(), 1e-30)))
 
 
-@njit(cache=True, parallel=True, nogil=True)
-def _local(xyz, neighbours, normals, shape):
+@njit(cache=True, nogil=True)
+def _spreads(xyz, neighbours, out):
+    """Covariances (upper triangle, n × 6) of each point's neighbours; those past the last point do not count."""
     n, k = neighbours.shape
-    for i in prange(n):
-        m = np.zeros(3)
-        used = 0
+    for i in range(n):
+        used, mx, my, mz = 0, 0.0, 0.0, 0.0
         for j in range(k):
             q = neighbours[i, j]
             if q < len(xyz):
-                m += xyz[q]
+                mx += xyz[q, 0]
+                my += xyz[q, 1]
+                mz += xyz[q, 2]
                 used += 1
-        m /= max(used, 1)
-        c = np.zeros((3, 3))
+        least = max(used, 1)
+        mx, my, mz = mx / least, my / least, mz / least
         for j in range(k):
             q = neighbours[i, j]
             if q < len(xyz):
-                d = xyz[q] - m
-                for a in range(3):
-                    for b in range(3):
-                        c[a, b] += d[a] * d[b]
-        values, vectors = np.linalg.eigh(c / max(used, 1))
-        normals[i] = vectors[:, 0]
-        shape[i] = values
-        if normals[i] @ xyz[i] > 0:
-            normals[i] = -normals[i]
+                x, y, z = xyz[q, 0] - mx, xyz[q, 1] - my, xyz[q, 2] - mz
+                out[i, 0] += x * x / least
+                out[i, 1] += x * y / least
+                out[i, 2] += x * z / least
+                out[i, 3] += y * y / least
+                out[i, 4] += y * z / least
+                out[i, 5] += z * z / least
 
 
 def local_planes(xyz: np.ndarray, k: int = 12, tree: cKDTree | None = None) -> tuple[np.ndarray, np.ndarray]:
     """Normals (n, 3), turned towards the frame's origin (the scanner), and eigenvalues (n, 3), ascending, m²."""
     tree = tree or cKDTree(xyz, balanced_tree=False, compact_nodes=False)
     _, neighbours = tree.query(xyz, k=min(k, len(xyz)), workers=-1)
-    normals, shape = np.empty((len(xyz), 3)), np.empty((len(xyz), 3))
-    _local(np.ascontiguousarray(xyz), np.atleast_2d(neighbours).astype(np.int64), normals, shape)
-    return normals, shape
+    spreads = np.zeros((len(xyz), 6))
+    _spreads(np.ascontiguousarray(xyz), np.atleast_2d(neighbours).astype(np.int64), spreads)
+    shape, vectors = np.linalg.eigh(spreads[:, [0, 1, 2, 1, 3, 4, 2, 4, 5]].reshape(-1, 3, 3))
+    normals = vectors[:, :, 0]
+    return np.where((normals * xyz).sum(1, keepdims=True) > 0, -normals, normals), shape

@@ -10,13 +10,15 @@ export class PlanPicture {
     this.app = app;
     this.tiles = new Tiles(() => app.pictured());
     this.about = null;
+    this.coming = true;
     this.wanted = "";
     this.since = 0;
   }
 
   async load() {
     const answer = await fetch(`/jobs/${this.app.job}/plan.json`);
-    if (!answer.ok) return;
+    this.coming = false;
+    if (!answer.ok) return this.app.draw();
     this.about = await answer.json();
     const { floors } = this.about, list = document.getElementById("plan-floor"), { notation } = this.app.cloud.data;
     list.hidden = floors.length < 2;
@@ -47,7 +49,8 @@ export class PlanPicture {
   paint() {
     const address = this.shown(), c = this.canvas.getContext("2d"), view = this.app.plan, { width, height } = view.rect, ratio = Math.min(window.devicePixelRatio, 2);
     this.canvas.hidden = !address;
-    this.busy = this.whole = false;
+    this.busy = this.coming;
+    this.whole = false;
     if (!address) return false;
     if (address !== this.wanted) Object.assign(this, { wanted: address, since: performance.now() });
     this.canvas.width = width * ratio;
