@@ -115,16 +115,16 @@ def test_operations_give_the_same_bytes_on_a_cluster(scheduler, tmp_path, monkey
     """Column files carry checksums in their names, so equal names are equal bytes."""
     from terrazza.fleet.cluster import Cluster
 
-    scenes.write_room(tmp_path / "r.e57", posed=True, rows=120, columns=300)
+    scenes.write_room(tmp_path / "r.e57", posed=True, rows=80, columns=230)
     monkeypatch.setattr("terrazza.fleet.local.FEW", 0)
     monkeypatch.setattr("terrazza.fleet.local.LITTLE", 0)
     names, files = [], []
-    for fleet in (Local(cores=1, memory=200_000_000), Cluster(scheduler, str(tmp_path), memory=200_000_000)):
+    for fleet in (Local(cores=1, memory=100_000_000), Cluster(scheduler, str(tmp_path), memory=100_000_000)):
         workspace = str(tmp_path / type(fleet).__name__)
         open_workspace(workspace)
         monkeypatch.setattr(runner, "fleet", lambda _, fleet=fleet: fleet)
         row = queries.create_job(workspace, "A")
-        for operation, params in (("import.files", {"files": [str(tmp_path / "r.e57")]}), ("clean.outliers", {}), ("classify.ground", {}), ("deliver.laz", {"spacing": 0.02}), ("deliver.xyz", {}), ("deliver.e57", {"merged": True})):
+        for operation, params in (("import.files", {"files": [str(tmp_path / "r.e57")]}), ("clean.outliers", {}), ("classify.ground", {}), ("deliver.laz", {}), ("deliver.xyz", {}), ("deliver.e57", {"merged": True})):
             must(workspace, row, operation, **params)
         out = Job(workspace, row).subfolder("deliverables")
         files.append([open(f"{out}/cloud.laz", "rb").read(), open(f"{out}/cloud.xyz").read(), np.concatenate([c["xyz"] for c in e57.read_points(f"{out}/scans.e57", 0)]).tobytes()])

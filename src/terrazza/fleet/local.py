@@ -102,14 +102,14 @@ class Local:
         """Results of ``function(piece, progress)`` in order; ``sizes`` are the pieces' shares of the total.
 
         A piece reports ``advance(done, …)`` in the unit of its size.  With ``common``, something large that all pieces need, the call is
-        ``function(piece, common, progress)``.  ``light`` work of little size is done in this process.  The first error of a piece stops the others and is raised.
+        ``function(piece, common, progress)``.  ``light`` work of little size is done in this process where others would have to be started first.  The first error of a piece stops the others and is raised.
         """
         return list(self.each(function, pieces, sizes, progress, label, common, light, ahead=len(pieces)))
 
     def each(self, function, pieces: list, sizes: list[float], progress, label: str, common=None, light: bool = False, ahead: int = 0):
         """The results of ``map`` one after another, as they are asked for: so many pieces are ``ahead`` of the one that is taken, by default one more than there are cores."""
         total = float(sum(sizes)) or 1.0
-        if len(pieces) <= 1 or self.cores == 1 or (light and inline(total)):
+        if len(pieces) <= 1 or self.cores == 1 or (light and inline(total) and (self._pool is None or total <= FEW)):
             for n, piece in enumerate(pieces):
                 share = _Inline(progress, sum(sizes[:n]), total, label)
                 yield function(piece, share) if common is None else function(piece, common, share)

@@ -9,9 +9,9 @@ import os
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from terrazza.core.geometry import rigid
+from terrazza.core.geometry.nearest import Nearest
 from terrazza.core.progress import Progress
 from terrazza.fleet import few
 from terrazza.operations.surfaces import CloudPiece
@@ -84,10 +84,12 @@ def _within(pieces: list[Cloud], poses, low, high) -> np.ndarray:
 
 def _mean(query: np.ndarray, data: np.ndarray, k: int) -> tuple[np.ndarray, np.ndarray]:
     """Mean of the distances to the ``k`` nearest others, and the farthest of them; infinite where there are fewer."""
-    if len(data) < 2 or not len(query):
-        return np.full(len(query), np.inf), np.full(len(query), np.inf)
-    found, _ = cKDTree(data, balanced_tree=False, compact_nodes=False).query(query, k=k + 1)
-    return found[:, 1:].mean(1), found[:, -1]
+    return _others(Nearest(data), query, k)
+
+
+def _others(tree: Nearest, query: np.ndarray, k: int) -> tuple[np.ndarray, np.ndarray]:
+    found = tree.distances(query, k + 1)
+    return found[:, 1:] @ np.full(k, 1 / k), found[:, -1]
 
 
 def measure(tile: Tile, progress: Progress) -> None:
@@ -104,13 +106,12 @@ def measure(tile: Tile, progress: Progress) -> None:
     low, high = query.min(0) - tile.margin, query.max(0) + tile.margin
     data = _within(clouds, tile.poses, low, high)
     mean, last = np.empty(len(query)), np.empty(len(query))
-    tree = cKDTree(data, balanced_tree=False, compact_nodes=False)
-    k = tile.neighbours
+    tree, k = Nearest(data), tile.neighbours
     for start in range(0, len(query), 200_000):
-        found, _ = tree.query(query[start : start + 200_000], k=k + 1)
-        mean[start : start + 200_000], last[start : start + 200_000] = found[:, 1:].mean(1), found[:, -1]
+        mean[start : start + 200_000], last[start : start + 200_000] = _others(tree, query[start : start + 200_000], k)
         progress.advance(min(start + 200_000, len(query)) / len(query) * tile.points, tile.points)
-    loose = np.flatnonzero(last > np.minimum(query - low, high - query).min(1))
+    rim = np.minimum.reduce([np.minimum(query[:, a] - low[a], high[a] - query[:, a]) for a in range(3)])
+    loose = np.flatnonzero(last > rim)
     if len(loose):
         _again(clouds, tile, query, loose, mean, last)
     out[index] = mean
@@ -138,7 +139,8 @@ def distances(job, scans, neighbours: int, over_all: bool, folder: str, progress
         np.lib.format.open_memmap(paths[scan.id], mode="w+", dtype="<f4", shape=(cloud.count,))[:] = np.nan
         pieces = tuple(CloudPiece.of(job, s) for s in (scans if over_all else [scan]))
         poses = tuple(s.pose if over_all else np.eye(4) for s in (scans if over_all else [scan]))
-        for low, high, points, spacing in tiles(cloud, job.fleet.points_at_once // 2):
+        for low, high, points, spacing in tiles(cloud, job.fleet.points_at_once):
             work.append(Tile(number if over_all else 0, pieces, poses, low, high, points, MARGIN * spacing, neighbours, job.fleet.points_at_once, paths[scan.id]))
+    work.sort(key=lambda w: -w.points)  # so that none is left with a large one when the others have finished
     job.fleet.map(measure, work, [w.points for w in work], progress, "Measuring neighbours", light=few([w.points for w in work]))
     return paths

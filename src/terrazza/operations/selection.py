@@ -85,8 +85,9 @@ class Portion:
         """Its points with all columns, a chunk a stretch: ``xyz`` (m) in the grid (or with ``own`` in the scan's frame), or where a ``scale`` is given ``position`` as whole numbers of it from ``offset`` (m)."""
         clouds, out, done = {}, [], 0
         for share, start, stop, within, skip, take in self.stretches:
-            cloud = clouds.setdefault(share.scan, None) or share.piece.open()
-            clouds[share.scan] = cloud
+            if share.scan not in clouds:
+                clouds[share.scan] = share.piece.open()
+            cloud = clouds[share.scan]
             mask = share.taken(cloud, start, stop, within)
             use = slice(None) if take == len(mask) else np.flatnonzero(mask)[skip : skip + take]
             chunk = _chunk(cloud, start, stop, use, share.colour, None if own else share.pose, scale, offset)

@@ -7,8 +7,11 @@ from functools import lru_cache
 import numpy as np
 
 from terrazza.core.geometry import rigid
+from terrazza.later import later
 from terrazza.store import octree
 from terrazza.store.columns import Columns, mapped
+
+boxed = later("terrazza.store.boxed")
 
 
 @lru_cache(maxsize=200)
@@ -133,11 +136,7 @@ class Cloud:
         pose = np.eye(4) if pose is None else pose
         meets, within = self.touched(low, high, pose)
 
-        def mask(xyz):
-            q = rigid.apply(pose, xyz)
-            return ((q >= low) & (q <= high)).all(1)
-
-        return self._gathered(meets, within, mask)
+        return self._gathered(meets, within, lambda start, stop: boxed.mask(self.read("position", start, stop), self.scale, self.offset, pose, low, high))
 
     def in_ball(self, centre: np.ndarray, radius: float) -> np.ndarray:
         """Indices (sorted) of the points within ``radius`` (m) of a centre (scan's frame)."""
@@ -145,7 +144,7 @@ class Cloud:
         to = np.abs(corner + edge[:, None] / 2 - centre)
         half = edge[:, None] / 2
         near, far = np.linalg.norm(np.maximum(to - half, 0), axis=1), np.linalg.norm(to + half, axis=1)
-        return self._gathered(near <= radius, far <= radius, lambda xyz: ((xyz - centre) ** 2).sum(1) <= radius**2)
+        return self._gathered(near <= radius, far <= radius, lambda start, stop: ((self.xyz(start, stop) - centre) ** 2).sum(1) <= radius**2)
 
     def in_planes(self, planes: np.ndarray) -> np.ndarray:
         """Indices (sorted) of the points on the inner side of every plane (k, 4): a·x + b·y + c·z + d ≥ 0, such as the six of a view's frustum (scan's frame)."""
@@ -153,14 +152,14 @@ class Cloud:
         corner, edge = self.cells
         middle = (corner + edge[:, None] / 2) @ planes[:, :3].T + planes[:, 3]
         reach = edge[:, None] / 2 * np.abs(planes[:, :3]).sum(1)
-        return self._gathered((middle + reach >= 0).all(1), (middle - reach >= 0).all(1), lambda xyz: (xyz @ planes[:, :3].T + planes[:, 3] >= 0).all(1))
+        return self._gathered((middle + reach >= 0).all(1), (middle - reach >= 0).all(1), lambda start, stop: (self.xyz(start, stop) @ planes[:, :3].T + planes[:, 3] >= 0).all(1))
 
     def _gathered(self, meets: np.ndarray, within: np.ndarray, mask) -> np.ndarray:
-        """Indices (sorted) of all points of the nodes wholly within, and of those of the others met that ``mask(xyz)`` lets through."""
+        """Indices (sorted) of all points of the nodes wholly within, and of those of the others met that ``mask(start, stop)`` lets through."""
         found = [np.zeros(0, np.int64)]
         for node, whole in zip(self.nodes[meets], within[meets]):
             start, stop = int(node["start"]), int(node["start"] + node["count"])
-            found.append(np.arange(start, stop) if whole else start + np.flatnonzero(mask(self.xyz(start, stop))))
+            found.append(np.arange(start, stop) if whole else start + np.flatnonzero(mask(start, stop)))
         return np.sort(np.concatenate(found))
 
     def along_ray(self, origin: np.ndarray, direction: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
