@@ -126,3 +126,36 @@ def test_colour_of_eight_bits(deep, colour, shallow):
 def test_a_file_is_read_from_the_middle(name, start, stop):
     part = np.concatenate([c["position"] for c in las.read_points(str(FILES / name), start=start, stop=stop, chunk=300)] or [np.zeros((0, 3), np.int32)])
     assert (part == whole(FILES / name)["position"][start:stop]).all()
+
+
+@pytest.mark.parametrize("ending", [".las", ".laz"])
+def test_pieces_encoded_apart_make_the_file_that_is_streamed(tmp_path, ending):
+    """Wherever a piece is encoded, and on however many threads, the file has the same bytes."""
+    rng = np.random.default_rng(1)
+    n, step = 130_000, las_writer.CHUNK
+    chunk = {"position": rng.integers(-(10**6), 10**6, (n, 3)).astype(np.int32), "intensity": rng.integers(0, 65536, n).astype(np.uint16), "class": np.full(n, 2, np.uint8)}
+    parts = [{name: values[start : start + step] for name, values in chunk.items()} for start in range(0, n, step)]
+    with las_writer.Writer(str(tmp_path / f"a{ending}"), 0.001, np.zeros(3)) as streamed:
+        for part in parts:
+            streamed.write(part)
+    with las_writer.Writer(str(tmp_path / f"b{ending}"), 0.001, np.zeros(3)) as pieced:
+        for k, part in enumerate(parts):
+            pieced.put(pieced.layout.encoded([part], threads=bool(k % 2)))
+    assert (tmp_path / f"a{ending}").read_bytes() == (tmp_path / f"b{ending}").read_bytes()
+    read = laspy.read(tmp_path / f"b{ending}")
+    assert (np.stack([read.X, read.Y, read.Z], 1) == chunk["position"]).all() and read.header.point_count == n
+
+
+def test_a_short_piece_can_only_be_the_last(tmp_path):
+    part = {"position": np.zeros((70, 3), np.int32)}
+    with pytest.raises(ValueError, match="whole chunks"), las_writer.Writer(str(tmp_path / "x.laz"), 0.001, np.zeros(3)) as out:
+        for _ in range(2):
+            out.put(out.layout.encoded([part]))
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_a_file_without_points_is_whole(tmp_path):
+    with las_writer.Writer(str(tmp_path / "none.laz"), 0.001, np.zeros(3)) as out:
+        out.put(out.layout.encoded([{"xyz": np.zeros((0, 3))}]))
+    read = laspy.read(tmp_path / "none.laz")
+    assert len(read.x) == 0 and (read.header.mins == 0).all()

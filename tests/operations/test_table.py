@@ -8,6 +8,7 @@ from PIL import Image
 
 from terrazza.core.geometry import rigid
 from terrazza.core.geometry.box import turned
+from terrazza.core.progress import QUIET
 from terrazza.db import queries
 from terrazza.operations import fieldbook, health
 from terrazza.operations.notation import Notation
@@ -185,3 +186,19 @@ def test_what_a_box_hides_is_not_picked(room, name):
     ray = scene.Ray(origin=tuple(np.array([3.0, 30.0, 2.6]) - origin), direction=(0, -1, 0), slope=0.001, width=0.01, scans=[1, 2, 3], box=name)
     found = scene.pick(job, ray)
     assert (found is None) if name else abs(found["at"][1] - ROOM[1][1]) < 0.02
+
+
+@pytest.mark.parametrize(("params", "size"), [({}, 1000), ({"classes": [0]}, 700), ({"box": [0, 0, 0, 4, 3, 2]}, 5000), ({"most": 3000}, 999)])
+def test_portions_hold_every_chosen_point_once(room, params, size):
+    """In pieces of the size asked for, in the order of the scans, whatever is asked for."""
+    workspace, row = room
+    job = opened(workspace, row)
+    chosen = Selection(job, PointParams(**params))
+    with job.scratch() as folder:
+        chosen.thin(folder, QUIET)
+        portions = chosen.portions(size)
+        assert all(p.points == size for p in portions[:-1]) and sum(p.points for p in portions) == chosen.points
+        chunks = [chunk for portion in portions for chunk in portion.chunks(QUIET)]
+        got, source = (np.concatenate([c[name] for c in chunks]) if chunks else np.zeros((0, 3)) for name in ("xyz", "source"))
+        wanted = [rigid.apply(job.grid_pose(s), job.cloud(s.id).xyz(a, b)[m]) for s in chosen.scans for a, b, m in chosen._masks(s)]
+    assert np.array_equal(got, np.concatenate(wanted)) and (np.diff(source) >= 0).all()

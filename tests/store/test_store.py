@@ -8,7 +8,7 @@ from scipy.spatial import cKDTree
 
 from terrazza.core.geometry import rigid
 from terrazza import files
-from terrazza.store import build, columns, octree, ordering
+from terrazza.store import boxed, build, columns, octree, ordering
 from terrazza.store.cloud import Cloud
 
 
@@ -190,3 +190,15 @@ def test_keys_are_ordered_and_stay_in_order():
     rng = np.random.default_rng(2)
     for keys in (rng.integers(0, 2**63, 5000, dtype=np.uint64), rng.integers(0, 7, 5000).astype(np.uint64), np.zeros(0, np.uint64)):
         assert (ordering.order(keys) == np.argsort(keys, kind="stable")).all()
+
+
+@pytest.mark.parametrize("pose", [np.eye(4), rigid.make(rigid.rotation_from(np.array([0.2, -0.1, 0.7])), np.array([3.0, -2.0, 0.5]))])
+def test_points_in_a_box_are_those_of_plain_arithmetic(pose):
+    rng = np.random.default_rng(2)
+    position, scale, offset = rng.integers(-(10**5), 10**5, (20_000, 3)).astype(np.int32), np.full(3, 1e-4), np.array([1.0, 2.0, 3.0])
+    low, high = np.array([-4.0, -6.0, -1.0]), np.array([6.0, 5.0, 8.0])
+    q = rigid.apply(pose, position * scale + offset)
+    wanted = ((q >= low) & (q <= high)).all(1)
+    assert np.array_equal(boxed.mask(position, scale, offset, pose, low, high), wanted) and 0.05 < wanted.mean() < 0.95
+    at = position[wanted][0] * scale + offset
+    assert boxed.mask(position[wanted][:1], scale, offset, np.eye(4), at, at).all(), "faces belong to the box"

@@ -130,7 +130,7 @@ class Writer:
     def put(self, piece: Encoded) -> None:
         """The next piece; of a compressed file all but the last hold whole chunks."""
         mine, its = self.header, piece.header
-        if self._table and self._table[-1][0] % CHUNK and piece.chunks:
+        if self.layout.packed and mine.point_count % CHUNK and piece.chunks:
             raise ValueError("a compressed piece before the last must hold whole chunks")
         self.stream.write(piece.data)
         self._table += piece.chunks
