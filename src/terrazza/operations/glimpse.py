@@ -74,15 +74,16 @@ def _taken(ask: Ask) -> dict:
     low, high = np.full(3, np.inf), np.full(3, -np.inf)
     scale = reader.coordinates(ask.path, ask.index)
     for chunk in _chunks(reader, ask, inside, contents.format):
-        xyz = chunk["xyz"] if "xyz" in chunk else chunk["position"] * np.asarray(scale[0]) + np.asarray(scale[1])
+        stored = chunk["position"] if "position" in chunk else chunk["xyz"]
+        placed = (lambda v: v * np.asarray(scale[0]) + np.asarray(scale[1])) if "position" in chunk else (lambda v: v)  # noqa: E731
         for code, n in chunk.get("repairs", {}).items():
             repairs[code] = repairs.get(code, 0) + n
-        if not len(xyz):
+        if not len(stored):
             continue
-        low, high = np.minimum(low, xyz.min(0)), np.maximum(high, xyz.max(0))
-        some = slice(None, None, max(len(xyz) * PARTS // KEPT, 1)) if parts else slice((-seen) % step, None, step)
-        seen += len(xyz)
-        held.setdefault("xyz", []).append(xyz[some])
+        low, high = np.minimum(low, placed(np.array([v.min() for v in stored.T]))), np.maximum(high, placed(np.array([v.max() for v in stored.T])))
+        some = slice(None, None, max(len(stored) * PARTS // KEPT, 1)) if parts else slice((-seen) % step, None, step)
+        seen += len(stored)
+        held.setdefault("xyz", []).append(placed(stored[some]))
         for ours, name in (("intensity", "intensity"), ("rgb", "native_rgb"), ("column", "column")):
             if name in chunk:
                 held.setdefault(ours, []).append(chunk[name][some])
@@ -113,4 +114,4 @@ def _chunks(reader, ask, inside, format):
     elif format in formats.MAPPED:
         yield from reader.read_points(ask.path, ask.index, columns=ask.columns)
     else:
-        yield from reader.read_points(ask.path, ask.index)
+        yield from reader.read_points(ask.path, ask.index, **({} if reader.SEEKS else {"raw": True}))
