@@ -45,7 +45,8 @@ class Notation:
     def small(self, millimetres: float, decimals: int = 1) -> str:
         """A residual as finely as so many ``decimals`` of a millimetre, without its unit."""
         per = 1.0 if self.small_short == "mm" else self.metres * 1000
-        return self.number(millimetres / per, decimals + round(np.log10(per)))
+        fine = decimals + round(np.log10(per))
+        return self.number(round(float(millimetres) / per, fine) + 0.0, fine)  # no minus before a zero
 
     def number(self, value: float, decimals: int | None = None) -> str:
         """A plain number with the job's marks."""

@@ -61,6 +61,7 @@ export function wire(job, refresh) {
   drop.dataset.wired = "1";
   const picker = document.getElementById("picker");
   picker.addEventListener("change", () => bring(job, [...picker.files], refresh));
+  if (picker.files.length) bring(job, [...picker.files], refresh); // picked before this script had come
   for (const name of ["dragover", "dragenter"]) drop.addEventListener(name, (e) => { e.preventDefault(); drop.classList.add("over"); });
   for (const name of ["dragleave", "drop"]) drop.addEventListener(name, () => drop.classList.remove("over"));
   drop.addEventListener("drop", async (e) => {
