@@ -114,7 +114,6 @@ class Writer:
 
     def _settle(self, keep: bool = False) -> None:
         """Encode what is held; with ``keep`` whole chunks only, the rest stays held."""
-        names = set().union(*self._held)
         sizes = [len(next(iter(c.values()))) for c in self._held]
         rest = sum(sizes) % CHUNK if keep else 0
         take, left, held = [], sum(sizes) - rest, []
@@ -124,7 +123,7 @@ class Writer:
             take += [{k: v[:n] for k, v in chunk.items()}] * (n > 0)
             held += [{k: v[n:] for k, v in chunk.items()}] * (n < size)
         self._held = held
-        if take and names:
+        if take:
             self.put(self.layout.encoded(take, threads=True))
 
     def put(self, piece: Encoded) -> None:

@@ -97,12 +97,11 @@ def _pieces(job: Job, chosen: Selection, encode, common, progress: Progress, siz
 
 
 def _gathered(job: Job, chosen: Selection, scans: list, progress: Progress, own: bool):
-    for chunks in _pieces(job, chosen, _as_e57, (own,), progress, min(job.fleet.points_at_once, GATHERED), scans):
+    for chunks in _pieces(job, chosen, _as_e57, own, progress, min(job.fleet.points_at_once, GATHERED), scans):
         yield from chunks
 
 
-def _as_e57(portion: Portion, common, progress: Progress) -> list[dict]:
-    (own,) = common
+def _as_e57(portion: Portion, own: bool, progress: Progress) -> list[dict]:
     return [{name: values for name, values in (chunk | {"native_rgb": chunk["rgb"]}).items() if name in E57_COLUMNS} for chunk in portion.chunks(progress, own)]
 
 
