@@ -12,6 +12,8 @@ from types import SimpleNamespace
 
 import pytest
 
+import terrazza as _  # before numpy: it says on how many threads linear algebra runs
+
 ROOT = Path(__file__).parent.parent
 REFERENCES = Path(__file__).parent / "references"
 RECIPE = ROOT / "docs" / "recipes" / "whole-job.toml"

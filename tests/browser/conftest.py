@@ -19,7 +19,7 @@ from terrazza.operations import recipe
 from terrazza.operations.job import Job
 from terrazza.work import archive
 
-FLAGS = ["--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync", "--use-angle=gl-egl", "--ignore-gpu-blocklist"]
+FLAGS = ["--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync", "--use-angle=gl-egl", "--ignore-gpu-blocklist", "--disable-gpu-compositing"]
 
 
 LOGS: dict[int, str] = {}

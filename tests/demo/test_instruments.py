@@ -181,7 +181,8 @@ def test_every_set_up_overlaps_another_by_a_quarter(field):
             shapes.append(PlanShape(surface.prepare(np.concatenate([c["xyz"] for c in e57.read_points(str(field / name), k)]))))
     poses = [np.array(p) for p in truth["poses"]]
     for a in range(8):
-        assert max(judge(shapes[a], shapes[b], rigid.inverse(poses[a]) @ poses[b], 0.12).agree for b in range(8) if b != a) > 0.25, truth["names"][a]
+        nearest = sorted(set(range(8)) - {a}, key=lambda b: np.linalg.norm(poses[a][:3, 3] - poses[b][:3, 3]))
+        assert any(judge(shapes[a], shapes[b], rigid.inverse(poses[a]) @ poses[b], 0.12).agree > 0.25 for b in nearest), truth["names"][a]
 
 
 def test_field_files_are_ordinary(field):

@@ -128,6 +128,19 @@ def test_chunks_give_the_same_points(written, chunk):
     assert len(got) == 5000 and np.abs(got - written[1]["xyz"]).max() < 1e-5
 
 
+@pytest.mark.parametrize("raw", [True, False])
+@pytest.mark.parametrize(("every", "chunk"), [(2, 777), (7, 100_000), (4000, 900)])
+def test_every_so_many_points_with_the_extent_of_all(written, every, chunk, raw):
+    all_of, some = whole(written[0]), list(e57.read_points(str(written[0]), 0, chunk, raw=raw, every=every))
+    scale, offset = map(np.array, e57.coordinates(str(written[0]), 0)) if raw else (1.0, 0.0)
+    got = np.concatenate([c["position" if raw else "xyz"] for c in some]) * scale + offset
+    assert np.allclose(got, all_of["xyz"][::every], atol=1e-9) and (np.concatenate([c["intensity"] for c in some]) == all_of["intensity"][::every]).all()
+    assert sum(c["seen"] for c in some) == len(all_of["xyz"]) and sum(c["repairs"]["invalid"] for c in some) == 5000 - len(all_of["xyz"])
+    for bound, of in (("low", np.min), ("high", np.max)):
+        assert np.allclose(of([c[bound] for c in some], 0) * scale + offset, of(all_of["xyz"], 0), atol=1e-9)
+    assert not {"row", "time"} & set(some[0]) and "column" in some[0]
+
+
 @pytest.mark.parametrize("poses", [[np.eye(4)] * 3, [rigid.make(rigid.about_z(1), np.ones(3))] * 2])
 def test_the_same_pose_everywhere_is_none(tmp_path, poses):
     with e57.Writer(str(tmp_path / "same.e57")) as out:

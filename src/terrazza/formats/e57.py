@@ -21,6 +21,7 @@ REPRESENTATIONS = ("sphericalRepresentation", "cylindricalRepresentation", "pinh
 SPHERICAL = ("sphericalRange", "sphericalAzimuth", "sphericalElevation")
 WANTED = (*CARTESIAN, *SPHERICAL, "cartesianInvalidState", "sphericalInvalidState", "intensity", "isIntensityInvalid",
           "colorRed", "colorGreen", "colorBlue", "isColorInvalid", "rowIndex", "columnIndex", "returnIndex", "timeStamp")
+TAKEN = tuple(n for n in WANTED if n not in {"isIntensityInvalid", "isColorInvalid", "returnIndex"})
 LENS = ("pixelWidth", "pixelHeight", "focalLength", "principalPointX", "principalPointY", "radius")
 SEEKS = False
 
@@ -198,18 +199,22 @@ def _held(proto, names, size, raw):
     return out
 
 
-def read_points(path: str, index: int, chunk: int = CHUNK, raw: bool = False) -> Iterator[dict[str, np.ndarray]]:
+def read_points(path: str, index: int, chunk: int = CHUNK, raw: bool = False, every: int = 1) -> Iterator[dict[str, np.ndarray]]:
     """Valid points of one scan in chunks, in the scan's own frame.
 
     Columns: ``xyz`` (n, 3) float64 m, or with ``raw`` and where ``coordinates`` gives a scale ``position`` (n, 3) i32 as stored; where the file has them ``intensity`` u16 (its
     limits spread over 0 to 65535), ``native_rgb`` u8×3, ``row`` and ``column`` u32, ``time`` float64; and ``repairs``, counts by code of what was left out or
-    brought within its range.
+    brought within its range.  With ``every`` above 1 only each so-many-th valid point, without row and time, and of all valid ones ``seen``, how many, and
+    ``low`` and ``high`` (3,), as stored.
     """
     with _opened(path) as file:
         scan = _children(file.root(), "data3D")[index]
         cloud = scan["points"]
         proto = lib.StructureNode(cloud.prototype())
-        names = [n for n in WANTED if proto.isDefined(n)]
+        names = [n for n in TAKEN if proto.isDefined(n)]
+        if every > 1:
+            told = any(n.endswith("InvalidState") for n in names)  # else rows say that a point without coordinates had no echo
+            names = [n for n in names if n != "timeStamp" and not (told and n == "rowIndex")]
         if not set(CARTESIAN) <= set(names) and not set(SPHERICAL) <= set(names):
             raise InputError(f"Scan {index + 1} of “{os.path.basename(path)}” has neither cartesian nor spherical coordinates.", "Export it again.")
         raw = raw and _whole_numbers(proto) is not None
@@ -220,48 +225,58 @@ def read_points(path: str, index: int, chunk: int = CHUNK, raw: bool = False) ->
         limits = _limits(scan, proto)
         tops = {n: max(float(proto[n].maximum()), 1.0) if isinstance(proto[n], lib.IntegerNode) else 255.0 for n in names if n.startswith("color")}
         zero = [0.0, 0.0, 0.0] if not raw else [-o / s for s, o in zip(*_whole_numbers(proto))]
-        reader = cloud.reader(buffers)
+        reader, seen = cloud.reader(buffers), 0
         try:
             while got := reader.read():
-                yield _understood({n: a[:got] for n, a in held.items()}, limits, tops, zero, raw)
+                out = _understood({n: a[:got] for n, a in held.items()}, limits, tops, zero, raw, every, seen)
+                seen += out.get("seen", 0)
+                yield out
         finally:
             reader.close()
 
 
-def _understood(held, limits, tops, zero=(0.0, 0.0, 0.0), raw=False):
+def _understood(held, limits, tops, zero=(0.0, 0.0, 0.0), raw=False, every=1, seen=0):
     if set(CARTESIAN) <= set(held):
-        xyz = np.stack([held[n] for n in CARTESIAN], 1, dtype=np.int32 if raw else None, casting="unsafe" if raw else "same_kind")
+        places = [held[n] for n in CARTESIAN]
     else:
         r, az, el = (held[n] for n in SPHERICAL)
-        xyz = np.stack([r * np.cos(el) * np.cos(az), r * np.cos(el) * np.sin(az), r * np.sin(el)], 1)
-    good = np.ones(len(xyz), bool) if raw else np.isfinite(xyz).all(1)
+        places = [r * np.cos(el) * np.cos(az), r * np.cos(el) * np.sin(az), r * np.sin(el)]
+    good = np.ones(len(places[0]), bool)
+    for a in [] if raw else places:
+        good &= np.isfinite(a)
     repairs = {"not_finite": len(good) - int(np.count_nonzero(good))}
     states = [held[state] for state in ("cartesianInvalidState", "sphericalInvalidState") if state in held]
     for state in states:
         good &= state == 0
     repairs["invalid"] = len(good) - int(np.count_nonzero(good)) - repairs["not_finite"]
     if not states and "rowIndex" in held:
-        there = (xyz != zero).any(1)
+        there = np.logical_or.reduce([a != z for a, z in zip(places, zero)])
         repairs["no_echo"] = int(np.count_nonzero(good & ~there))
         good &= there
-    whole = bool(good.all())
-    keep = (lambda a: a.copy()) if whole else (lambda a: a[good])
-    out = {"position" if raw else "xyz": xyz if whole else xyz[good]}
+    out, valid = {}, np.flatnonzero(good)
+    whole = len(valid) == len(good)
+    if every > 1:
+        out["seen"] = len(valid)
+        if len(valid):
+            out["low"], out["high"] = (np.array([of(a if whole else a[valid]) for a in places]) for of in (np.min, np.max))
+        valid, whole = valid[-seen % every :: every], False
+    keep = (lambda a: a.copy()) if whole else (lambda a: a[valid])
+    out["position" if raw else "xyz"] = np.stack([a if whole else a[valid] for a in places], 1, dtype=np.int32 if raw else None, casting="unsafe" if raw else "same_kind")
     if "intensity" in held:
         value = keep(held["intensity"])
         low, high = limits or (0.0, 1.0)
         if value.dtype != np.uint16 or (low, high) != (0.0, 65535.0):
-            spread = np.rint(np.nan_to_num((value.astype(float) - low) / (high - low)) * 65535)
-            repairs["intensity_range"] = int(np.count_nonzero((spread < -1) | (spread > 65536)))
-            value = np.clip(spread, 0, 65535).astype(np.uint16)
+            slack = 1.5 * (high - low) / 65535
+            repairs["intensity_range"] = int(np.count_nonzero(((held["intensity"] < low - slack) | (held["intensity"] > high + slack)) & good))
+            value = np.clip(np.rint(np.nan_to_num((value.astype(float) - low) / (high - low)) * 65535), 0, 65535).astype(np.uint16)
         out["intensity"] = value
     if "colorRed" in held:
-        parts = [keep(held[n]) if held[n].dtype == np.uint8 and tops[n] == 255.0 else np.rint(keep(held[n]) * (255.0 / tops[n])) for n in ("colorRed", "colorGreen", "colorBlue")]
-        colour = np.stack(parts, 1)
-        if colour.dtype != np.uint8:
-            repairs["colour_range"] = int(np.count_nonzero(~((colour >= 0) & (colour <= 255)).all(1)))
-            colour = np.clip(np.nan_to_num(colour), 0, 255).astype(np.uint8)
-        out["native_rgb"] = colour
+        tones = {n: 255.0 / tops[n] for n in ("colorRed", "colorGreen", "colorBlue")}
+        if not all(held[n].dtype == np.uint8 and f == 1 for n, f in tones.items()):
+            beyond = np.logical_or.reduce([~((held[n] * f >= -0.5) & (held[n] * f <= 255.5)) for n, f in tones.items()])
+            repairs["colour_range"] = int(np.count_nonzero(beyond & good))
+        parts = [keep(held[n]) if held[n].dtype == np.uint8 and f == 1 else np.clip(np.nan_to_num(np.rint(keep(held[n]) * f)), 0, 255).astype(np.uint8) for n, f in tones.items()]
+        out["native_rgb"] = np.stack(parts, 1)
     for n, k in (("rowIndex", "row"), ("columnIndex", "column")):
         if n in held:
             out[k] = keep(held[n]).astype(np.uint32)

@@ -119,7 +119,8 @@ def lzf(packed: np.ndarray, out: np.ndarray) -> int:
             n = control + 1
             if i + n > len(packed) or o + n > len(out):
                 return -1
-            out[o : o + n] = packed[i : i + n]
+            for k in range(n):
+                out[o + k] = packed[i + k]
             i += n
             o += n
         else:

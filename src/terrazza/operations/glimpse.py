@@ -73,16 +73,21 @@ def _taken(ask: Ask) -> dict:
     held: dict[str, list] = {}
     low, high = np.full(3, np.inf), np.full(3, -np.inf)
     scale = reader.coordinates(ask.path, ask.index)
-    for chunk in _chunks(reader, ask, inside, contents.format):
+    for chunk in _chunks(reader, ask, inside, contents.format, step):
         stored = chunk["position"] if "position" in chunk else chunk["xyz"]
         placed = (lambda v: v * np.asarray(scale[0]) + np.asarray(scale[1])) if "position" in chunk else (lambda v: v)  # noqa: E731
         for code, n in chunk.get("repairs", {}).items():
             repairs[code] = repairs.get(code, 0) + n
-        if not len(stored):
+        there = chunk.get("seen", len(stored))
+        if not there:
             continue
-        low, high = np.minimum(low, placed(np.array([v.min() for v in stored.T]))), np.maximum(high, placed(np.array([v.max() for v in stored.T])))
-        some = slice(None, None, max(len(stored) * PARTS // KEPT, 1)) if parts else slice((-seen) % step, None, step)
-        seen += len(stored)
+        bounds = [chunk["low"], chunk["high"]] if "low" in chunk else [stored.min(0), stored.max(0)]
+        low, high = np.minimum(low, placed(bounds[0])), np.maximum(high, placed(bounds[1]))
+        if "seen" in chunk:
+            some = slice(None)
+        else:
+            some = slice(None, None, max(len(stored) * PARTS // KEPT, 1)) if parts else slice((-seen) % step, None, step)
+        seen += there
         held.setdefault("xyz", []).append(placed(stored[some]))
         for ours, name in (("intensity", "intensity"), ("rgb", "native_rgb"), ("column", "column")):
             if name in chunk:
@@ -106,7 +111,7 @@ def _by_parts(reader, inside) -> bool:
     return reader.SEEKS and inside.points > 2 * PARTS * PART
 
 
-def _chunks(reader, ask, inside, format):
+def _chunks(reader, ask, inside, format, step):
     if _by_parts(reader, inside):
         for k in range(PARTS):
             start = (inside.points - PART) * k // (PARTS - 1)
@@ -114,4 +119,4 @@ def _chunks(reader, ask, inside, format):
     elif format in formats.MAPPED:
         yield from reader.read_points(ask.path, ask.index, columns=ask.columns)
     else:
-        yield from reader.read_points(ask.path, ask.index, **({} if reader.SEEKS else {"raw": True}))
+        yield from reader.read_points(ask.path, ask.index, **({} if reader.SEEKS else {"raw": True} | ({"every": step} if format == "E57" else {})))
