@@ -79,7 +79,7 @@ def test_a_number_is_met_exactly_and_evenly(tmp_path, wanted):
 @pytest.mark.parametrize("even", [20_000, 200_000])
 def test_the_estimate_is_within_two_percent(scene, tmp_path, monkeypatch, spacing, cell, even):
     """From some cubes of space, and, where there are few points, from all of them."""
-    monkeypatch.setattr(thinning, "EVEN", even)
+    monkeypatch.setattr(thinning, "FEW", even)
     clouds, poses, places = scene
     paths = thinning.thin(clouds, poses, third, spacing, cell, 30_000, str(tmp_path))
     truth = sum(int(np.load(path).sum()) for path in paths.values())

@@ -11,7 +11,12 @@ from terrazza.store.cloud import Cloud
 
 voxels = later("terrazza.core.geometry.voxels")
 
-EVEN, DRAWN, FINER, PARTS = 200_000, 240, 8, 6
+FEW = 200_000  # so many points are thinned to know how many stay
+COARSE, FINER = 8 / 3, 8  # down to which part of the step points are looked at, everywhere and in the cubes drawn
+ALIKE = 1.4  # cells so many times the spacing are about as many as points that keep it, sparse or dense
+DRAWN, PARTS = 160, 12  # cubes drawn, and their edge in steps
+MOST, AT_ONCE = 24_000_000, 2_000_000  # points looked at everywhere, and at a time
+HALF = 1 << 20
 
 
 def to_number(indices, sizes: dict[int, int], wanted: int, total: int, folder: str) -> dict[int, str]:
@@ -52,30 +57,27 @@ def thin(clouds: dict[int, Cloud], poses: dict[int, np.ndarray], allowed, spacin
 
 
 def likely(clouds, poses, allowed, spacing: float, cell: float) -> tuple[int, dict[int, np.ndarray]]:
-    """About how many points thinning would keep, and some of them (sorted indices by scan), from cubes all over the job.
+    """About how many points thinning would keep, and some of them (sorted indices by scan).
 
-    An even sample of all points weighs the cubes of space that hold any, by how many of their parts it meets.  Some cubes are drawn, with a chance that grows with their weight, and thinned; what
-    each keeps for its weight is what the whole keeps for the sum of the weights (sampling with unequal chances, Hansen and Hurwitz 1943).
+    The coarse nodes of the octrees tell nearly all cells as large as the step that hold points.  Cubes of such cells are drawn, with a chance that grows with how many they
+    have, and thinned by finer points too; what each keeps for its cells is what the whole keeps for all cells (sampling with unequal chances, Hansen and Hurwitz 1943).
     """
-    if sum(cloud.count for cloud in clouds.values()) <= EVEN:
+    if sum(cloud.count for cloud in clouds.values()) <= FEW:
         return _all(clouds, poses, allowed, spacing, cell)
-    step, rng = cell or spacing, np.random.default_rng(1)
-    some = {scan: cloud.sample(EVEN // len(clouds)) for scan, cloud in clouds.items()}
-    places = {scan: rigid.apply(poses[scan], clouds[scan].at(index[allowed(scan, index)])) for scan, index in some.items()}
-    gap = max(float(c.nodes["spacing"][np.searchsorted(np.cumsum(c.nodes["count"]), EVEN // len(clouds), side="right") - 1]) for c in clouds.values())
-    part = max(step, gap)
-    filled = np.unique(np.floor(np.concatenate(list(places.values())) / part).astype(np.int64), axis=0)
-    cubes, weights, edge = *np.unique(filled // PARTS, axis=0, return_counts=True), part * PARTS
+    step, rng = cell or ALIKE * spacing, np.random.default_rng(1)
+    origin, cells = _filled(clouds, poses, allowed, step)
+    cubes, weights = np.unique(_packed(_unpacked(cells) // PARTS), return_counts=True)
     if not len(cubes):
         return 0, {}
-    rank = np.lexsort((*cubes.T, *(cubes >> 2).T, *(cubes >> 4).T))  # what is drawn one after the other lies apart
+    cubes = _unpacked(cubes)
+    rank = np.lexsort((*cubes.T, *(cubes >> 2).T, *(cubes >> 4).T, weights // 16))  # what is drawn one after the other is as full, or lies apart
     cubes, weights = cubes[rank], weights[rank]
     ends = np.cumsum(weights)
     drawn = np.searchsorted(ends, (np.arange(DRAWN) + rng.random()) / DRAWN * ends[-1], side="right")
     near = {scan: _near(cloud, poses[scan], step) for scan, cloud in clouds.items()}
     rates, examples = [], {scan: [] for scan in clouds}
     for k, times in zip(*np.unique(drawn, return_counts=True)):
-        low, high, rim = cubes[k] * edge, (cubes[k] + 1) * edge, cell or 3 * spacing
+        low, high, rim = origin + cubes[k] * PARTS * step, origin + (cubes[k] + 1) * PARTS * step, cell or 3 * spacing
         owner, index, xyz = _around(clouds, poses, allowed, near, low - rim, high + rim)
         keep = _thinned(xyz, spacing, cell, [])
         at = np.floor(xyz / cell + 1e-9) * cell + 1e-9 * cell if cell else xyz  # a cell belongs to the cube that its corner lies in
@@ -84,6 +86,44 @@ def likely(clouds, poses, allowed, spacing: float, cell: float) -> tuple[int, di
         for scan in clouds:
             examples[scan].append(index[keep & (owner == scan)])
     return int(round(float(np.mean(rates)) * ends[-1])), {scan: np.unique(np.concatenate(parts)) for scan, parts in examples.items() if parts}
+
+
+def _filled(clouds, poses, allowed, step: float) -> tuple[np.ndarray, np.ndarray]:
+    """The cells of edge ``step`` that coarse nodes say hold points: the corner (3,) that they are counted from, and their names (see ``voxels.keys``)."""
+    nodes = {scan: cloud.nodes for scan, cloud in clouds.items()}
+    finest = step / COARSE
+    while sum(int(n["count"][n["spacing"] >= finest].sum()) for n in nodes.values()) > MOST:
+        finest *= 2
+    corners = [rigid.apply(poses[scan], corner + edge[:, None] / 2) - np.sqrt(3) * edge[:, None] / 2 for scan, (corner, edge) in ((scan, cloud.cells) for scan, cloud in clouds.items())]
+    origin, names = np.floor(np.min([c.min(0) for c in corners], 0) / step) * step, [np.zeros(0, np.int64)]
+    for scan, cloud in clouds.items():
+        index = _members(nodes[scan][(nodes[scan]["level"] == 0) | (nodes[scan]["spacing"] >= finest)])
+        for start in range(0, len(index), AT_ONCE):
+            some = index[start : start + AT_ONCE]
+            some = some[allowed(scan, some)]
+            names.append(_distinct(voxels.keys(rigid.apply(poses[scan], cloud.at(some)) - origin, step)))
+    return origin, _distinct(np.concatenate(names))
+
+
+def _distinct(names: np.ndarray) -> np.ndarray:
+    """Each of them once, sorted (in place: many times as fast as by hashing)."""
+    names.sort()
+    return names[np.r_[True, names[1:] != names[:-1]][: len(names)]]
+
+
+def _members(nodes) -> np.ndarray:
+    """Indices (sorted) of the points of some nodes."""
+    nodes = np.sort(nodes[["start", "count"]], order="start")
+    first = np.cumsum(nodes["count"]) - nodes["count"]
+    return np.repeat(nodes["start"] - first, nodes["count"]) + np.arange(int(nodes["count"].sum()))
+
+
+def _packed(ijk: np.ndarray) -> np.ndarray:
+    return ((ijk[:, 0] + HALF) << 42) | ((ijk[:, 1] + HALF) << 21) | (ijk[:, 2] + HALF)
+
+
+def _unpacked(names: np.ndarray) -> np.ndarray:
+    return np.stack([names >> 42, (names >> 21) & (2 * HALF - 1), names & (2 * HALF - 1)], 1) - HALF
 
 
 def _all(clouds, poses, allowed, spacing: float, cell: float) -> tuple[int, dict[int, np.ndarray]]:
