@@ -1,4 +1,4 @@
-"""Compiled part of asking for the points in a box: straight from the stored whole numbers."""
+"""Compiled part of asking for the points in a box or a cone: straight from the stored whole numbers."""
 
 import numpy as np
 from numba import njit
@@ -22,3 +22,26 @@ def mask(position: np.ndarray, scale, offset, pose: np.ndarray, low, high) -> np
     out = np.empty(len(position), np.bool_)
     _mask(position, scale, offset, np.ascontiguousarray(pose[:3, :3]), np.ascontiguousarray(pose[:3, 3]), np.asarray(low, float), np.asarray(high, float), out)
     return out
+
+
+@njit(cache=True, nogil=True)
+def _in_cone(position, scale, offset, origin, direction, width, slope, index, along, away):
+    n = 0
+    for i in range(len(position)):
+        x = position[i, 0] * scale[0] + offset[0] - origin[0]
+        y = position[i, 1] * scale[1] + offset[1] - origin[1]
+        z = position[i, 2] * scale[2] + offset[2] - origin[2]
+        t = x * direction[0] + y * direction[1] + z * direction[2]
+        radius = max(width + slope * t, 1e-9)
+        off = x * x + y * y + z * z - t * t
+        if t > 0 and off <= radius * radius:
+            index[n], along[n], away[n] = i, t, np.sqrt(max(off, 0.0))
+            n += 1
+    return n
+
+
+def in_cone(position: np.ndarray, scale, offset, origin, direction, width: float, slope: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Of points (n, 3, i32, times ``scale`` plus ``offset``, m) those within ``width`` + ``slope`` · t of a ray (unit ``direction``) at t m along it, t > 0: indices, t, distances from it (m)."""
+    index, along, away = np.empty(len(position), np.int64), np.empty(len(position)), np.empty(len(position))
+    n = _in_cone(position, scale, offset, np.asarray(origin, float), np.asarray(direction, float), float(width), float(slope), index, along, away)
+    return index[:n], along[:n], away[:n]

@@ -184,15 +184,12 @@ class Cloud:
             if t[k] - half[k] > nearest:
                 break
             start, stop = int(nodes[k]["start"]), int(nodes[k]["start"] + nodes[k]["count"])
-            q = self.xyz(start, stop) - origin
-            along = q @ direction
-            radius = np.maximum(width + slope * along, 1e-9)
-            away = np.sqrt(np.maximum((q**2).sum(1) - along**2, 0)) / radius
-            good = np.flatnonzero((along > 0) & (away <= 1) & allowed(start, stop))
-            for i in good:
-                score = along[i] + away[i] * 4 * radius[i]
+            index, along, away = boxed.in_cone(self.read("position", start, stop), self.scale, self.offset, origin, direction, width, slope)
+            good = allowed(start, stop)[index] if len(index) else []
+            for i, t_, d in zip(index[good], along[good], away[good]):
+                score = t_ + d * 4
                 if best is None or score < best[2]:
-                    best = (start + int(i), float(along[i]), float(score))
+                    best = (start + int(i), float(t_), float(score))
                     nearest = best[2]
         return None if best is None else best[:2]
 
