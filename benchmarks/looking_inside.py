@@ -19,7 +19,7 @@ from terrazza.demo import settegradini as estate  # noqa: E402
 from terrazza.demo.build import field_work  # noqa: E402
 from terrazza.formats import e57  # noqa: E402
 from terrazza.instruments.scanner import Setup, sweep  # noqa: E402
-from terrazza.operations import glimpse  # noqa: E402
+from terrazza.formats import glimpse  # noqa: E402
 from terrazza.work.looking import Looker  # noqa: E402
 
 SCANS = 40

@@ -204,7 +204,7 @@ def read_points(path: str, index: int, chunk: int = CHUNK, raw: bool = False, ev
 
     Columns: ``xyz`` (n, 3) float64 m, or with ``raw`` and where ``coordinates`` gives a scale ``position`` (n, 3) i32 as stored; where the file has them ``intensity`` u16 (its
     limits spread over 0 to 65535), ``native_rgb`` u8×3, ``row`` and ``column`` u32, ``time`` float64; and ``repairs``, counts by code of what was left out or
-    brought within its range.  With ``every`` above 1 only each so-many-th valid point, without row and time, and of all valid ones ``seen``, how many, and
+    brought within its range.  With ``every`` above 1 only each so-many-th valid point, without row, time and colour (unless it may be out of range), and of all valid ones ``seen``, how many, and
     ``low`` and ``high`` (3,), as stored.
     """
     with _opened(path) as file:
@@ -214,7 +214,8 @@ def read_points(path: str, index: int, chunk: int = CHUNK, raw: bool = False, ev
         names = [n for n in TAKEN if proto.isDefined(n)]
         if every > 1:
             told = any(n.endswith("InvalidState") for n in names)  # else rows say that a point without coordinates had no echo
-            names = [n for n in names if n != "timeStamp" and not (told and n == "rowIndex")]
+            plain = all(isinstance(proto[n], lib.IntegerNode) and proto[n].minimum() >= 0 and proto[n].maximum() == 255 for n in names if n.startswith("color"))
+            names = [n for n in names if n != "timeStamp" and not (told and n == "rowIndex") and not (plain and n.startswith("color"))]
         if not set(CARTESIAN) <= set(names) and not set(SPHERICAL) <= set(names):
             raise InputError(f"Scan {index + 1} of “{os.path.basename(path)}” has neither cartesian nor spherical coordinates.", "Export it again.")
         raw = raw and _whole_numbers(proto) is not None

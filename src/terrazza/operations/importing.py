@@ -14,8 +14,8 @@ from terrazza.core.progress import Progress
 from terrazza.errors import InputError, ParamsError, StateError
 from terrazza.formats import e57, las
 from terrazza.formats.contents import LEFT_OUT, REPAIRS, Contents, Repair
+from terrazza.formats.glimpse import stationed
 from terrazza.operations.base import Figures, Operation, Params, field, operation, scans_field
-from terrazza.operations.glimpse import stationed
 from terrazza.operations.ingest import Source, bring
 from terrazza.operations.job import Job, plain
 from terrazza.files import checksum, disk

@@ -8,8 +8,8 @@ from uuid import uuid4
 import numpy as np
 
 from terrazza.errors import NotFound, StateError
+from terrazza.formats.glimpse import STATIONED
 from terrazza.later import later
-from terrazza.operations.glimpse import STATIONED
 from terrazza.operations.job import Job, Scan
 
 panorama = later("terrazza.core.geometry.panorama")

@@ -8,7 +8,7 @@ from concurrent.futures import ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 
 from terrazza.fleet.lifeline import die_with_parent
-from terrazza.operations import glimpse
+from terrazza.formats import glimpse
 
 
 class Looker:

@@ -13,7 +13,7 @@ from terrazza.core.geometry.axes import UPRIGHT
 from terrazza.errors import InputError, NotFound
 from terrazza.formats import text
 from terrazza.formats.contents import REPAIRS
-from terrazza.operations.glimpse import Ask
+from terrazza.formats.glimpse import Ask
 from terrazza.operations.importing import BYTES_A_POINT
 from terrazza.operations.job import Job
 from terrazza.settings import settings

@@ -10,7 +10,7 @@ from PIL import Image
 
 from terrazza.core.geometry.axes import Axes
 from terrazza.errors import NotFound
-from terrazza.operations import glimpse
+from terrazza.formats import glimpse
 from terrazza.operations.job import Job
 from terrazza.operations.stations import has_station
 from terrazza.web.contexts import inbox

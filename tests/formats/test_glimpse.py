@@ -8,8 +8,7 @@ import numpy as np
 import pytest
 
 from terrazza import formats
-from terrazza.formats import las_writer
-from terrazza.operations import glimpse
+from terrazza.formats import glimpse, las_writer
 from terrazza.work.looking import Looker
 from tests.conftest import REFERENCES
 from tests.scenes import write_room
