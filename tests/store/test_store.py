@@ -189,7 +189,7 @@ def test_morton_keys_are_bitwise_interleaved():
 def test_keys_are_ordered_and_stay_in_order():
     rng = np.random.default_rng(2)
     for keys in (rng.integers(0, 2**63, 5000, dtype=np.uint64), rng.integers(0, 7, 5000).astype(np.uint64), np.zeros(0, np.uint64)):
-        assert (ordering.order(keys) == np.argsort(keys, kind="stable")).all()
+        assert (ordering.order(keys, 0) == np.argsort(keys, kind="stable")).all()
 
 
 @pytest.mark.parametrize("pose", [np.eye(4), rigid.make(rigid.rotation_from(np.array([0.2, -0.1, 0.7])), np.array([3.0, -2.0, 0.5]))])
@@ -202,3 +202,18 @@ def test_points_in_a_box_are_those_of_plain_arithmetic(pose):
     assert np.array_equal(boxed.mask(position, scale, offset, pose, low, high), wanted) and 0.05 < wanted.mean() < 0.95
     at = position[wanted][0] * scale + offset
     assert boxed.mask(position[wanted][:1], scale, offset, np.eye(4), at, at).all(), "faces belong to the box"
+
+
+@pytest.mark.parametrize(("width", "slope"), [(0.5, 0.0), (0.0, 0.3), (0.2, 0.1), (30.0, 0.0)])
+def test_points_in_a_cone_are_those_of_plain_arithmetic(width, slope):
+    """Within the radius at their place along the ray, and in front of where it starts."""
+    rng = np.random.default_rng(3)
+    position, scale, offset = rng.integers(-(10**5), 10**5, (20_000, 3)).astype(np.int32), np.full(3, 1e-4), np.array([1.0, 2.0, 3.0])
+    origin, aim = np.array([0.5, -2.0, 1.0]), np.array([2.0, 3.0, 6.0]) / 7
+    q = position * scale + offset - origin
+    along, away = q @ aim, np.linalg.norm(np.cross(q, aim), axis=1)
+    wanted = np.flatnonzero((along > 0) & (away <= width + slope * along))
+    index, t, off = boxed.in_cone(position, scale, offset, origin, aim, width, slope)
+    assert np.array_equal(index, wanted) and 20 < len(index) < len(q)
+    assert np.allclose(t, along[index]) and np.allclose(off, away[index], atol=1e-6)
+    assert len(boxed.in_cone(position[:0], scale, offset, origin, aim, width, slope)[0]) == 0

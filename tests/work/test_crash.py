@@ -22,6 +22,7 @@ from terrazza.operations.job import Job
 from terrazza.work import runner
 from terrazza.work.open import open_workspace
 from tests import scenes
+from tests.conftest import like
 from tests.run import must, opened
 
 TABLE = {"measure.take", "pins.put", "boxes.put", "table.keep_view", "table.notation", "table.take_away", "table.rename", "deliver.measures", "deliver.pins"}
@@ -65,18 +66,29 @@ def perform(workspace, entry_id):
     runner.fleet(workspace).close()
 
 
-@pytest.fixture
-def small(workspace, tmp_path):
-    """A job of three posed scans, for what takes long on a whole one."""
-    scenes.write_room(tmp_path / "room.e57", posed=True, rows=60, columns=140)
-    must(workspace, queries.create_job(workspace, "Small"), "import.files", files=[str(tmp_path / "room.e57")], every=2)
-    with las_writer.Writer(str(tmp_path / "walk.laz"), 1e-4, np.zeros(3), time=True) as out:
+@pytest.fixture(scope="session")
+def made(tmp_path_factory):
+    """A job of three posed scans and a walk, with something on its table."""
+    folder = tmp_path_factory.mktemp("small")
+    workspace = str(folder / "ws")
+    open_workspace(workspace)
+    scenes.write_room(folder / "room.e57", posed=True, rows=60, columns=140)
+    must(workspace, queries.create_job(workspace, "Small"), "import.files", files=[str(folder / "room.e57")], every=2)
+    with las_writer.Writer(str(folder / "walk.laz"), 1e-4, np.zeros(3), time=True) as out:
         out.write({"xyz": np.random.default_rng(0).uniform(0, 9, (500, 3)), "time": np.linspace(0, 9, 500)})
-    np.savetxt(tmp_path / "walk.txt", np.c_[np.arange(10), np.arange(10), np.zeros((10, 2))], header="time x y z", comments="")
-    must(workspace, queries.job_by(id=1), "import.files", files=[str(tmp_path / "walk.laz")])
+    must(workspace, queries.job_by(id=1), "import.files", files=[str(folder / "walk.laz")])
     for operation in ("measure.take", "pins.put", "boxes.put"):
         must(workspace, queries.job_by(id=1), operation, **CASES[operation])
-    return workspace
+    return folder / "ws"
+
+
+@pytest.fixture
+def small(made, tmp_path):
+    """A copy of it, for what takes long on a whole job."""
+    like(made, tmp_path / "ws")
+    open_workspace(str(tmp_path / "ws"))
+    np.savetxt(tmp_path / "walk.txt", np.c_[np.arange(10), np.arange(10), np.zeros((10, 2))], header="time x y z", comments="")
+    return str(tmp_path / "ws")
 
 
 def workspace_for(request, operation):

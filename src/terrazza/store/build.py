@@ -219,7 +219,7 @@ def write_bins(folder: str, number: int, bins: list[Bin], place: Place, version:
     for b in bins:
         position = _gathered(b, "position")
         key = ordering.keys(position, *place.arrays())
-        rank = ordering.order(key)
+        rank = ordering.order(key, 0)
         key = key[rank]
         level, rows = ordering.assign(key, b.level, octree.FULL)
         by_level = np.argsort(level, kind="stable")

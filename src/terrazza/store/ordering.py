@@ -72,8 +72,8 @@ def limits(position: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 @njit(cache=True, nogil=True)
-def order(key, first_digit=0):
-    """Stable order (u32) of keys, by radix; with ``first_digit`` 3 only by their upper 30 bits."""
+def order(key, first_digit):
+    """Stable order (u32) of keys, by radix: with ``first_digit`` 0 whole, with 3 only by their upper 30 bits."""
     n = len(key)
     a, b, ia, ib = key.copy(), np.empty_like(key), np.arange(n).astype(np.uint32), np.empty(n, np.uint32)
     for step in range(first_digit, 6):
