@@ -74,11 +74,10 @@ def likely(clouds, poses, allowed, spacing: float, cell: float) -> tuple[int, di
     cubes, weights = cubes[rank], weights[rank]
     ends = np.cumsum(weights)
     drawn = np.searchsorted(ends, (np.arange(DRAWN) + rng.random()) / DRAWN * ends[-1], side="right")
-    near = {scan: _near(cloud, poses[scan], step) for scan, cloud in clouds.items()}
     rates, examples = [], {scan: [] for scan in clouds}
     for k, times in zip(*np.unique(drawn, return_counts=True)):
         low, high, rim = origin + cubes[k] * PARTS * step, origin + (cubes[k] + 1) * PARTS * step, cell or 3 * spacing
-        owner, index, xyz = _around(clouds, poses, allowed, near, low - rim, high + rim)
+        owner, index, xyz = _points(clouds, poses, allowed, low - rim, high + rim, step / FINER)
         keep = _thinned(xyz, spacing, cell, [])
         at = np.floor(xyz / cell + 1e-9) * cell + 1e-9 * cell if cell else xyz  # a cell belongs to the cube that its corner lies in
         keep &= ((at >= low) & (at < high)).all(1)
@@ -133,36 +132,11 @@ def _all(clouds, poses, allowed, spacing: float, cell: float) -> tuple[int, dict
     return int(keep.sum()), {scan: index[keep & (owner == scan)] for scan in clouds}
 
 
-def _near(cloud: Cloud, pose, step: float):
-    """Middles and half extents of the cells, in the common frame, of the nodes that thinning to ``step`` can tell apart, with their slices."""
-    nodes, (corner, edge) = cloud.nodes, cloud.cells
-    fine = np.flatnonzero((nodes["count"] > 0) & ((nodes["level"] == 0) | (2 * nodes["spacing"] > step / FINER)))
-    fine = fine[np.argsort(nodes["start"][fine])]
-    return rigid.apply(pose, corner[fine] + edge[fine, None] / 2), np.abs(pose[:3, :3]).sum(1)[None] * edge[fine, None] / 2, nodes["start"][fine], nodes["count"][fine]
-
-
-def _around(clouds, poses, allowed, near, low, high):
-    """Owners, indices and places of the points of those nodes in a box of the common frame."""
-    owners, indices, places = [np.zeros(0, np.int64)], [np.zeros(0, np.int64)], [np.zeros((0, 3))]
-    for scan, (middle, half, start, count) in near.items():
-        met = np.flatnonzero((np.abs(middle - (low + high) / 2) <= half + (high - low) / 2).all(1))
-        if not len(met):
-            continue
-        index = np.concatenate([np.arange(start[k], start[k] + count[k]) for k in met])
-        xyz = rigid.apply(poses[scan], clouds[scan].at(index))
-        inside = ((xyz >= low) & (xyz < high)).all(1)
-        index, xyz = index[inside], xyz[inside]
-        use = allowed(scan, index) if len(index) else np.zeros(0, bool)
-        owners.append(np.full(int(use.sum()), scan))
-        indices.append(index[use])
-        places.append(xyz[use])
-    return np.concatenate(owners), np.concatenate(indices), np.concatenate(places)
-
-
-def _points(clouds, poses, allowed, low, high):
+def _points(clouds, poses, allowed, low, high, spacing: float = 0.0):
+    """Owners, indices and places of the points in a box of the common frame (its upper faces left out), with ``spacing`` of nodes no denser than that."""
     owners, indices, places = [np.zeros(0, np.int64)], [np.zeros(0, np.int64)], [np.zeros((0, 3))]
     for scan, cloud in clouds.items():
-        index = cloud.inside(low, np.nextafter(high, -np.inf), poses[scan])
+        index = cloud.inside(low, np.nextafter(high, -np.inf), poses[scan], spacing)
         index = index[allowed(scan, index)]
         owners.append(np.full(len(index), scan))
         indices.append(index)

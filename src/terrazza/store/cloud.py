@@ -19,6 +19,14 @@ def _cells(path: str, low: tuple[float, ...], size: float) -> tuple[np.ndarray, 
     return octree.boxes(mapped(path), np.array(low), size)
 
 
+@lru_cache(maxsize=32)
+def _extents(path: str, low: tuple[float, ...], size: float, pose: bytes) -> tuple[np.ndarray, np.ndarray]:
+    """Lowest and highest coordinates (3, n) of the nodes' cells in the frame that a pose (4×4 f64) maps to."""
+    (corner, edge), pose = _cells(path, low, size), np.frombuffer(pose).reshape(4, 4)
+    centre, reach = rigid.apply(pose, corner + edge[:, None] / 2).T, np.abs(pose[:3, :3]).sum(1)[:, None] * edge / 2
+    return np.ascontiguousarray(centre - reach), np.ascontiguousarray(centre + reach)
+
+
 @lru_cache(maxsize=200)
 def _below(path: str) -> np.ndarray:
     return octree.below(mapped(path))
@@ -58,11 +66,11 @@ class Cloud:
 
     def pick(self, name: str, index: np.ndarray) -> np.ndarray:
         """Values of a column at sorted indices."""
-        ends = self.columns.ends
-        parts = np.split(index, np.searchsorted(index, ends[:-1]))
         if name not in self.columns.pointers:
             return np.full(len(index), self.columns.constants[name])
-        return np.concatenate([self.columns.block(name, k)[part - (ends[k - 1] if k else 0)] for k, part in enumerate(parts)])
+        starts, cuts = np.r_[0, self.columns.ends[:-1]], np.r_[0, np.searchsorted(index, self.columns.ends)]
+        met = np.flatnonzero(np.diff(cuts)) if len(index) else [0]
+        return np.concatenate([self.columns.block(name, int(k))[index[cuts[k] : cuts[k + 1]] - starts[k]] for k in met])
 
     def read(self, name: str, start: int = 0, stop: int | None = None) -> np.ndarray:
         return self.columns.read(name, start, stop)
@@ -125,17 +133,19 @@ class Cloud:
 
     def touched(self, low, high, pose: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
         """Which nodes may hold points of an axis-aligned box of the frame that ``pose`` maps to, and which of them lie wholly inside it (masks)."""
-        pose = np.eye(4) if pose is None else pose
-        corner, edge = self.cells
-        centre = rigid.apply(pose, corner + edge[:, None] / 2)
-        reach = np.abs(pose[:3, :3]).sum(1)[None, :] * edge[:, None] / 2
-        return ((centre - reach <= high) & (centre + reach >= low)).all(1), ((centre - reach >= low) & (centre + reach <= high)).all(1)
+        pose = np.ascontiguousarray(np.eye(4) if pose is None else pose, float)
+        lows, highs = _extents(self._table, tuple(map(float, self.low)), self.size, pose.tobytes())
+        low, high = np.broadcast_to(low, 3), np.broadcast_to(high, 3)
+        meets = [(lows[a] <= high[a]) & (highs[a] >= low[a]) for a in range(3)]
+        within = [(lows[a] >= low[a]) & (highs[a] <= high[a]) for a in range(3)]
+        return meets[0] & meets[1] & meets[2], within[0] & within[1] & within[2]
 
-    def inside(self, low, high, pose: np.ndarray | None = None) -> np.ndarray:
-        """Indices (sorted) of the points in an axis-aligned box of the frame that ``pose`` maps to (the scan's own by default)."""
+    def inside(self, low, high, pose: np.ndarray | None = None, spacing: float = 0.0) -> np.ndarray:
+        """Indices (sorted) of the points in an axis-aligned box of the frame that ``pose`` maps to (the scan's own by default); with ``spacing`` (m) only of nodes no denser than that."""
         pose = np.eye(4) if pose is None else pose
         meets, within = self.touched(low, high, pose)
-
+        if spacing:
+            meets &= (self.nodes["level"] == 0) | (self.nodes["spacing"] >= spacing)
         return self._gathered(meets, within, lambda start, stop: boxed.mask(self.read("position", start, stop), self.scale, self.offset, pose, low, high))
 
     def in_ball(self, centre: np.ndarray, radius: float) -> np.ndarray:
