@@ -183,3 +183,17 @@ def test_a_turned_file_in_feet_is_seen_through_and_imported_upright(page, viewed
     low, high = np.array(job.scan(1).record["bounds"])
     assert abs((high - low)[2] - 3.0) < 0.05 and job.scan(1).points == 20000 and json.dumps(job.scan(1).record["taken"]["axes"]) == "[[0, 2, 1], [1, -1, 1]]"
     idle(page)
+
+
+def test_the_slab_is_seen_beside_the_plan_s_picture(page, viewed):
+    """Whatever puts the page together, all of the slab's pane shows its ground, and not what lies below the table."""
+    visit(page, viewed, "register")
+    page.wait_for_function("!document.getElementById('plan-picture').hidden")
+    idle(page)
+    box = page.locator("#slab").bounding_box()
+    shot = Image.open(io.BytesIO(page.screenshot())).convert("RGB")
+    grounds = []
+    for share in (0.12, 0.88):
+        x, y = int(box["x"] + share * box["width"]), int(box["y"] + 0.4 * box["height"])
+        grounds.append(max(shot.crop((x, y, x + 30, y + 12)).getcolors())[1])
+    assert grounds[0] == grounds[1]

@@ -12,7 +12,7 @@ from terrazza.store.cloud import Cloud
 voxels = later("terrazza.core.geometry.voxels")
 
 FEW = 200_000  # so many points are thinned to know how many stay
-COARSE, FINER = 8 / 3, 8  # down to which part of the step points are looked at, everywhere and in the cubes drawn
+COARSE, FINER = 8 / 3, 16  # down to which part of the step points are looked at, everywhere and in the cubes drawn
 ALIKE = 1.4  # cells so many times the spacing are about as many as points that keep it, sparse or dense
 DRAWN, PARTS = 160, 12  # cubes drawn, and their edge in steps
 MOST, AT_ONCE = 24_000_000, 2_000_000  # points looked at everywhere, and at a time
