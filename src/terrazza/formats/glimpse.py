@@ -78,15 +78,13 @@ def _taken(ask: Ask) -> dict:
         placed = (lambda v: v * np.asarray(scale[0]) + np.asarray(scale[1])) if "position" in chunk else (lambda v: v)  # noqa: E731
         for code, n in chunk.get("repairs", {}).items():
             repairs[code] = repairs.get(code, 0) + n
-        there = chunk.get("seen", len(stored))
+        sampled = "seen" in chunk  # by the reader, which then tells of all points what is wanted
+        there = chunk["seen"] if sampled else len(stored)
         if not there:
             continue
-        bounds = [chunk["low"], chunk["high"]] if "low" in chunk else [stored.min(0), stored.max(0)]
-        low, high = np.minimum(low, placed(bounds[0])), np.maximum(high, placed(bounds[1]))
-        if "seen" in chunk:
-            some = slice(None)
-        else:
-            some = slice(None, None, max(len(stored) * PARTS // KEPT, 1)) if parts else slice((-seen) % step, None, step)
+        lowest, highest = (chunk["low"], chunk["high"]) if sampled else (stored.min(0), stored.max(0))
+        low, high = np.minimum(low, placed(lowest)), np.maximum(high, placed(highest))
+        some = slice(None) if sampled else slice(None, None, max(len(stored) * PARTS // KEPT, 1)) if parts else slice((-seen) % step, None, step)
         seen += there
         held.setdefault("xyz", []).append(placed(stored[some]))
         for ours, name in (("intensity", "intensity"), ("rgb", "native_rgb"), ("column", "column")):
@@ -118,5 +116,7 @@ def _chunks(reader, ask, inside, format, step):
             yield from reader.read_points(ask.path, ask.index, start=start, stop=start + PART)
     elif format in formats.MAPPED:
         yield from reader.read_points(ask.path, ask.index, columns=ask.columns)
+    elif format == "E57":
+        yield from reader.read_points(ask.path, ask.index, raw=True, every=step)
     else:
-        yield from reader.read_points(ask.path, ask.index, **({} if reader.SEEKS else {"raw": True} | ({"every": step} if format == "E57" else {})))
+        yield from reader.read_points(ask.path, ask.index)

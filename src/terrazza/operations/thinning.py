@@ -7,6 +7,7 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Progress
 from terrazza.later import later
+from terrazza.store import octree
 from terrazza.store.cloud import Cloud
 
 voxels = later("terrazza.core.geometry.voxels")
@@ -16,7 +17,6 @@ COARSE, FINER = 8 / 3, 16  # down to which part of the step points are looked at
 ALIKE = 1.4  # cells so many times the spacing are about as many as points that keep it, sparse or dense
 DRAWN, PARTS = 160, 12  # cubes drawn, and their edge in steps
 MOST, AT_ONCE = 24_000_000, 2_000_000  # points looked at everywhere, and at a time
-HALF = 1 << 20
 
 
 def to_number(indices, sizes: dict[int, int], wanted: int, total: int, folder: str) -> dict[int, str]:
@@ -66,10 +66,10 @@ def likely(clouds, poses, allowed, spacing: float, cell: float) -> tuple[int, di
         return _all(clouds, poses, allowed, spacing, cell)
     step, rng = cell or ALIKE * spacing, np.random.default_rng(1)
     origin, cells = _filled(clouds, poses, allowed, step)
-    cubes, weights = np.unique(_packed(_unpacked(cells) // PARTS), return_counts=True)
+    cubes, weights = np.unique(voxels.keys(voxels.cells(cells), PARTS), return_counts=True)
     if not len(cubes):
         return 0, {}
-    cubes = _unpacked(cubes)
+    cubes = voxels.cells(cubes)
     rank = np.lexsort((*cubes.T, *(cubes >> 2).T, *(cubes >> 4).T, weights // 16))  # what is drawn one after the other is as full, or lies apart
     cubes, weights = cubes[rank], weights[rank]
     ends = np.cumsum(weights)
@@ -96,7 +96,7 @@ def _filled(clouds, poses, allowed, step: float) -> tuple[np.ndarray, np.ndarray
     corners = [rigid.apply(poses[scan], corner + edge[:, None] / 2) - np.sqrt(3) * edge[:, None] / 2 for scan, (corner, edge) in ((scan, cloud.cells) for scan, cloud in clouds.items())]
     origin, names = np.floor(np.min([c.min(0) for c in corners], 0) / step) * step, [np.zeros(0, np.int64)]
     for scan, cloud in clouds.items():
-        index = _members(nodes[scan][(nodes[scan]["level"] == 0) | (nodes[scan]["spacing"] >= finest)])
+        index = octree.members(nodes[scan][(nodes[scan]["level"] == 0) | (nodes[scan]["spacing"] >= finest)])
         for start in range(0, len(index), AT_ONCE):
             some = index[start : start + AT_ONCE]
             some = some[allowed(scan, some)]
@@ -108,21 +108,6 @@ def _distinct(names: np.ndarray) -> np.ndarray:
     """Each of them once, sorted (in place: many times as fast as by hashing)."""
     names.sort()
     return names[np.r_[True, names[1:] != names[:-1]][: len(names)]]
-
-
-def _members(nodes) -> np.ndarray:
-    """Indices (sorted) of the points of some nodes."""
-    nodes = np.sort(nodes[["start", "count"]], order="start")
-    first = np.cumsum(nodes["count"]) - nodes["count"]
-    return np.repeat(nodes["start"] - first, nodes["count"]) + np.arange(int(nodes["count"].sum()))
-
-
-def _packed(ijk: np.ndarray) -> np.ndarray:
-    return ((ijk[:, 0] + HALF) << 42) | ((ijk[:, 1] + HALF) << 21) | (ijk[:, 2] + HALF)
-
-
-def _unpacked(names: np.ndarray) -> np.ndarray:
-    return np.stack([names >> 42, (names >> 21) & (2 * HALF - 1), names & (2 * HALF - 1)], 1) - HALF
 
 
 def _all(clouds, poses, allowed, spacing: float, cell: float) -> tuple[int, dict[int, np.ndarray]]:

@@ -114,8 +114,7 @@ class Cloud:
         """Indices (sorted) of about ``most`` points that cover the scan evenly: its coarsest nodes."""
         nodes = self.nodes
         upto = max(int(np.searchsorted(np.cumsum(nodes["count"]), most, side="right")), 1)
-        found = np.concatenate([np.arange(n["start"], n["start"] + n["count"]) for n in nodes[:upto]])
-        return np.sort(found)
+        return octree.members(nodes[:upto])
 
     def even(self, low, high, pose: np.ndarray, spacing: float) -> list[tuple[int, int, np.ndarray]]:
         """The points of a box of the frame that ``pose`` maps to, no denser than they need be to leave no gap wider than ``spacing`` (m) where there are points.

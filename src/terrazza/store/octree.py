@@ -37,6 +37,13 @@ def boxes(nodes: np.ndarray, low: np.ndarray, size: float) -> tuple[np.ndarray, 
     return corner, edge
 
 
+def members(nodes: np.ndarray) -> np.ndarray:
+    """Indices (sorted) of the points of some nodes."""
+    nodes = np.sort(nodes[["start", "count"]], order="start")
+    first = np.cumsum(nodes["count"]) - nodes["count"]
+    return np.repeat(nodes["start"] - first, nodes["count"]) + np.arange(int(nodes["count"].sum()))
+
+
 def parents(nodes: np.ndarray) -> np.ndarray:
     """Index (i32) of each node's parent in a table that lists coarse nodes first; −1 for the root."""
     packed = lambda n, up: (n["level"].astype(np.uint64) - up << np.uint64(58)) | (n["x"].astype(np.uint64) >> up) | (n["y"].astype(np.uint64) >> up) << np.uint64(19) | (n["z"].astype(np.uint64) >> up) << np.uint64(38)  # noqa: E731

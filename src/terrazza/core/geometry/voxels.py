@@ -18,6 +18,11 @@ def keys(xyz: np.ndarray, size: float) -> np.ndarray:
     return out
 
 
+def cells(names: np.ndarray) -> np.ndarray:
+    """The cells (n, 3), i64, that ``keys`` names."""
+    return np.stack([names >> 42, (names >> 21) & 2097151, names & 2097151], 1) - 1048576
+
+
 def one_per_cell(xyz: np.ndarray, size: float) -> np.ndarray:
     """Indices (sorted) of the first point met in each cell of edge ``size`` (m)."""
     _, first = np.unique(keys(xyz, size), return_index=True)
