@@ -143,7 +143,7 @@ def test_notation_holds_in_lists_and_files(room, notation, length, point):
     assert n.length(8.0) == length and n.coordinate([1234.5, 2, 3]) == point and table.rows(job)[0]["says"].startswith(length)
     must(workspace, row, "deliver.measures")
     found = list(csv.reader(open(job.output("measures.csv", ".csv"), encoding="utf-8-sig"), delimiter=";" if n.decimal_mark == "comma" else ","))
-    assert found[0][3:6] == [f"{c} ({n.short})" for c in n.order.split()] and found[2][3:6] == [n.number(v) for v in n.ordered([8, 3, 1])]
+    assert f"distance {length}; level {length}; height " in found[1][6] and found[0][3:6] == [f"{c} ({n.short})" for c in n.order.split()] and found[2][3:6] == [n.number(v) for v in n.ordered([8, 3, 1])]
 
 
 @pytest.mark.parametrize(("unit", "written"), [("metre", "3.0 mm"), ("millimetre", "3.0 mm"), ("international foot", "0.010 ft"), ("US survey foot", "0.010 ftUS"), ("inch", "0.12 in")])

@@ -6,11 +6,13 @@ import zipfile
 import numpy as np
 import pytest
 from fastapi.testclient import TestClient
+from starlette.datastructures import FormData
 
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.db.models import Entry
 from terrazza.operations.base import all_operations, find
+from terrazza.operations.notation import Notation
 from terrazza.settings import settings
 from terrazza.web.contexts import forms, scene
 from tests import scenes
@@ -88,12 +90,13 @@ def test_bad_forms_are_refused_in_words_and_queue_nothing(client, operation, dat
     assert Entry.select().count() == before
 
 
+@pytest.mark.parametrize("unit", ["metre", "US survey foot"])
 @pytest.mark.parametrize("operation", all_operations(), ids=lambda o: o.name)
-def test_forms_carry_every_default_there_and_back(operation):
-    from starlette.datastructures import FormData
-
-    about, pairs = forms.controls(operation), []
+def test_forms_carry_every_default_there_and_back(operation, unit):
+    about, pairs = forms.controls(operation, Notation(unit)), []
     for p in about["params"]:
+        assert unit == "metre" or p["unit"] not in {"m", "mm"}
+        pairs += [(f"{p['name']}.unit", p["written_in"])] if p["written_in"] else []
         if p["required"]:
             continue
         if p["type"] == "boolean":
@@ -107,7 +110,32 @@ def test_forms_carry_every_default_there_and_back(operation):
     got = forms.values(operation, FormData(pairs))
     for p in about["params"]:
         if not p["required"] and p["name"] in got:
-            assert got[p["name"]] == p["value"] or (p["value"] in (None, "") and p["name"] not in got), p["name"]
+            assert got[p["name"]] == p["default"] or (p["default"] in (None, "") and p["name"] not in got), p["name"]
+
+
+@pytest.mark.parametrize(("operation", "form", "meant"), [
+    ("draw.plan_slab", [("height.unit", "international foot"), ("height", "10"), ("thickness.unit", "inch"), ("thickness", "2")], {"height": 3.048, "thickness": 0.0508}),
+    ("register.adjust", [("bias_sigma_mm.unit", "inch"), ("bias_sigma_mm", "0.01")], {"bias_sigma_mm": 0.254}),
+    ("deliver.laz", [("box.unit", "millimetre"), ("box", "0, 0, 0, 1500, 2500, 3500")], {"box": [0, 0, 0, 1.5, 2.5, 3.5]}),
+    ("georeference.level", [("origin.unit", "US survey foot"), ("origin", "3937, 0, -3.937")], {"origin": [1200, 0, -1.2]}),
+    ("classify.height_bands", [("bands.unit", "international foot"), *((f"bands.{k}", v) for k, v in (("low", "1"), ("high", "10"), ("code", "4")))], {"bands": [{"low": 0.3048, "high": 3.048, "code": 4}]}),
+    ("draw.plan_slab", [("height", "10")], {"height": 10.0}),
+])
+def test_lengths_are_taken_in_the_unit_that_the_form_names(operation, form, meant):
+    got = forms.values(find(operation), FormData(form))
+    assert {k: got[k] for k in meant} == meant
+
+
+def test_a_job_in_feet_is_asked_and_told_in_feet(client, copied):
+    from tests.run import must
+
+    row = queries.job_by(id=1)
+    must(copied, row, "table.notation", unit="international foot")
+    sheet = client.get("/jobs/1/sheet/draw").text
+    assert '<input type="hidden" name="thickness.unit" value="international foot">' in sheet and 'value="0.164"' in sheet and "<small>m</small>" not in sheet
+    height = must(copied, row, "draw.plan_slab", thickness=0.3048)["height_m"]
+    book = client.get("/jobs/1/part/fieldbook").text
+    assert "ft, from" in book and f"at {height / 0.3048:.3f} ft" in book and '<i>Thickness</i> <span class="fig">1.0</span> <small>ft</small>' in book
 
 
 def test_the_scene_gives_back_every_point(client, copied):

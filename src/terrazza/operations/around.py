@@ -8,6 +8,7 @@ from terrazza.errors import StateError
 from terrazza.operations.base import Figures, Operation, field, operation
 from terrazza.operations.clean import OutlineParams, outlined
 from terrazza.operations.job import Job
+from terrazza.operations.notation import Notation
 from terrazza.operations.table import put_box, working_box
 
 FINE = 0.05  # m between the points that are looked at, and the room left around them
@@ -44,5 +45,6 @@ class Around(Operation):
         if not np.isfinite(low).all():
             raise StateError("No point lies inside the outline.", "Draw it around some.")
         size = high - low + 2 * FINE
+        notation = Notation.of(job)
         number, name = put_box(job, params.name, turn @ ((low + high) / 2), size, params.heading_deg, False)
-        return {"says": f"Box “{name}” of {size[0]:.2f} × {size[1]:.2f} × {size[2]:.2f} m put around the selection", "box": number}
+        return {"says": f"Box “{name}” of {notation.number(size[0])} × {notation.number(size[1])} × {notation.number(size[2])} {notation.short} put around the selection", "box": number}

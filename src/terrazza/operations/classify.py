@@ -111,7 +111,7 @@ def _default_bands() -> list[Band]:
 
 
 class BandParams(Params):
-    bands: list[Band] = field("Bands", _default_bands, help="Heights above ground and the class that points in them get.", widget="bands")
+    bands: list[Band] = field("Bands", _default_bands, unit="m", help="Heights above ground and the class that points in them get.", widget="bands")
     from_classes: list[int] = field("From classes", lambda: [0, 1, 3, 4, 5], help="Only points of these classes are moved.", widget="classes")
     scans: list[int] = scans_field("Empty: all placed scans.")
 

@@ -9,6 +9,7 @@ from terrazza.formats import dxf
 from terrazza.later import later
 from terrazza.operations.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.job import Job
+from terrazza.operations.notation import Notation
 
 fitting = later("terrazza.core.draw.lines")
 
@@ -66,21 +67,21 @@ class PlanSlab(Operation):
     Params = SlabParams
 
     def run(self, job: Job, params: SlabParams, progress: Progress) -> Figures:
-        scans = job.need_scans(params.scans, placed=True, why=", so there is no plan")
+        scans, notation = job.need_scans(params.scans, placed=True, why=", so there is no plan"), Notation.of(job)
         height = params.height if params.height is not None else floor_height(job) + EYE
         points = slab_points(job, scans, height - params.thickness / 2, height + params.thickness / 2, progress)
         if len(points) < 20:
-            raise StateError(f"The slab at {height:.2f} m holds only {len(points)} points.", "Choose another height or a thicker slab.")
+            raise StateError(f"The slab at {notation.length(height)} holds only {len(points)} points.", "Choose another height or a thicker slab.")
         centre = points[:, :2].mean(0)
         progress.advance(0.6, 1.0, "Fitting lines")
         found = fitting.fit_lines(points[:, :2] - centre, params.least, params.width, params.gap, params.join)
         number = max([int(k) for k in job.facts("drawing")] or [0]) + 1
         back = rigid.inverse(job.frame)
         rows = [_line(n, line, centre, height, back) for n, line in enumerate(found, 1)]
-        drawing = {"name": params.name or f"Plan at {height:.2f} m", "height": height, "thickness": params.thickness, "points": len(points), "lines": rows}
+        drawing = {"name": params.name or f"Plan at {notation.length(height)}", "height": height, "thickness": params.thickness, "points": len(points), "lines": rows}
         job.put("drawing", number, drawing)
         length = sum(r["length"] for r in rows)
-        figures = {"says": f"{len(rows)} lines, {length:.1f} m, from {len(points):,} points at {height:.2f} m", "drawing": number, "lines": len(rows), "length_m": length, "points": len(points),
+        figures = {"says": f"{len(rows)} lines, {notation.length(length)}, from {len(points):,} points at {notation.length(height)}", "drawing": number, "lines": len(rows), "length_m": length, "points": len(points),
                    "height_m": height, "rms_mm": float(np.sqrt(np.average([r["rms_mm"] ** 2 for r in rows], weights=[r["points"] for r in rows]))) if rows else None}
         if params.path:
             figures["path"] = write_dxf(job, [drawing], params.path)

@@ -13,6 +13,7 @@ from terrazza.formats import control as control_file
 from terrazza.later import later
 from terrazza.operations.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.job import Job, Scan, plain
+from terrazza.operations.notation import Notation
 from terrazza.operations.surfaces import CloudPiece, surfaces
 from terrazza.units import metres_per
 
@@ -233,7 +234,8 @@ def solve(job: Job) -> Figures:
     rms_mm = fit.rms * 1000
     plan = float(np.sqrt(np.mean(np.sum(fit.residuals[:, :2] ** 2, 1)))) * 1000
     height = float(np.sqrt(np.mean(fit.residuals[:, 2] ** 2))) * 1000
-    says = f"{len(used)} of {sum(not p[1]['check'] for p in points)} control points, RMS {rms_mm:.1f} mm" + (f", check {checks[0]['total_mm']:.1f} mm" if len(checks) == 1 else f", {len(checks)} check points" if checks else "")
+    residual = Notation.of(job).residual
+    says = f"{len(used)} of {sum(not p[1]['check'] for p in points)} control points, RMS {residual(rms_mm)}" + (f", check {residual(checks[0]['total_mm'])}" if len(checks) == 1 else f", {len(checks)} check points" if checks else "")
     frame = {"matrix": plain(fit.pose), "how": "control", "rms_mm": rms_mm, "plan_mm": plan, "height_mm": height, "scale": fit.scale, "scale_sigma": fit.scale_sigma, "rows": rows,
              "warnings": warnings, "says": says, "covariances": covariances}
     job.put("frame", "", frame)

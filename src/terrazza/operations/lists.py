@@ -31,8 +31,8 @@ class DeliverMeasures(Operation):
         for record in job.facts("measure").values():
             figures = table.measured(job, record["kind"], record["points"], record["reach"])
             for k, at in enumerate(figures.pop("at")):
-                rows.append([record["name"], record["kind"], k + 1, *(n.number(v) for v in n.ordered(at)), "; ".join(f"{name} {value:.6g}" for name, value in figures.items() if isinstance(value, (int, float)))])
-        return _listed(job, params.path, ["name", "kind", "point", *(f"{c} ({n.short})" for c in n.order.split()), "figures (m, m², °)"], rows, "measures", len(job.facts("measure")))
+                rows.append([record["name"], record["kind"], k + 1, *(n.number(v) for v in n.ordered(at)), table.listed(n, figures)])
+        return _listed(job, params.path, ["name", "kind", "point", *(f"{c} ({n.short})" for c in n.order.split()), "figures"], rows, "measures", len(job.facts("measure")))
 
 
 class PinsParams(Params):

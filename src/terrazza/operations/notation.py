@@ -53,6 +53,10 @@ class Notation:
         text = f"{value:,.{self.decimals if decimals is None else decimals}f}"
         return text.replace(",", "\0").replace(".", "," if self.decimal_mark == "comma" else ".").replace("\0", MARKS[self.thousands])
 
+    def residual(self, millimetres: float, decimals: int = 1) -> str:
+        """A residual as ``small`` writes it, with its unit."""
+        return f"{self.small(millimetres, decimals)} {self.small_short}"
+
     def length(self, metres: float, square: bool = False) -> str:
         """A length, or with ``square`` an area, with its unit."""
         return f"{self.number(metres / self.metres ** (2 if square else 1))} {self.short}{'²' if square else ''}"

@@ -10,6 +10,7 @@ from terrazza.errors import InputError, ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.job import Job, Scan, plain
+from terrazza.operations.notation import Notation
 from terrazza.operations.surfaces import kept_points, surfaces
 
 cloud_fit = later("terrazza.core.register.cloud_fit")
@@ -151,7 +152,8 @@ def _record(job: Job, scans: list[Scan], poses, ties, results, loose, how) -> Fi
             at += len(block)
         job.write_array("joint", joint)
     worst = max((max(r["sigma_mm"]) for r in rows if r.get("sigma_mm")), default=None)
-    says = f"{placed} of {len(rows)} scans placed" + (f", cloud RMS {rms:.1f} mm over {len(good)} ties" if rms is not None else "") + (f", worst σ {worst:.2f} mm" if worst is not None else "")
+    residual = Notation.of(job).residual
+    says = f"{placed} of {len(rows)} scans placed" + (f", cloud RMS {residual(rms)} over {len(good)} ties" if rms is not None else "") + (f", worst σ {residual(worst, 2)}" if worst is not None else "")
     return {"says": says, "placed": placed, "scans": len(rows), "unplaced": unplaced, "rms_mm": rms, "worst_sigma_mm": worst, "ties": tie_rows, "rows": rows,
             "islands": [[scans[k].id for k in m] for m, _, _ in results], "loose": [scans[k].id for k in loose], "verdict": verdict(rms), **{k: summary[k] for k in ("patch_rms_mm", "variance_factor", "redundancy")}}
 
@@ -229,7 +231,7 @@ class SetPose(Operation):
         pose = rigid.inverse(job.frame) @ wanted
         moved, turned = rigid.difference(scan.pose, pose) if scan.pose is not None else (None, None)
         job.put("pose", scan.id, {"matrix": plain(pose), "how": "by hand", "covariance": None, "bias": 0.0, "fixed": False}, scan=scan.id)
-        return {"says": f"Scan {scan.id} set by hand" + (f", moved {moved:.3f} m, turned {np.degrees(turned):.2f}°" if moved is not None else ""), "moved_m": moved}
+        return {"says": f"Scan {scan.id} set by hand" + (f", moved {Notation.of(job).length(moved)}, turned {np.degrees(turned):.2f}°" if moved is not None else ""), "moved_m": moved}
 
 
 class FitParams(Params):
@@ -264,7 +266,8 @@ class FitToNeighbour(Operation):
         job.put("tie", f"{low.id}-{high.id}", tie_record(a, b, tie, a.pose) | {"patches": 0, "patch_rms_mm": None})
         job.put("pose", b.id, {"matrix": plain(pose), "how": f"cloud fit to {a.id}", "covariance": None, "bias": 0.0, "fixed": False}, scan=b.id)
         moved, turned = rigid.difference(b.pose, pose)
-        return {"says": f"Scan {b.id} to {a.id}: RMS {tie.fit.rms * 1000:.1f} mm, overlap {tie.fit.overlap:.0%}, moved {moved * 1000:.0f} mm" + (f"; {tie.failed}" if tie.failed else ""),
+        residual = Notation.of(job).residual
+        return {"says": f"Scan {b.id} to {a.id}: RMS {residual(tie.fit.rms * 1000)}, overlap {tie.fit.overlap:.0%}, moved {residual(moved * 1000, 0)}" + (f"; {tie.failed}" if tie.failed else ""),
                 "rms_mm": tie.fit.rms * 1000, "overlap": tie.fit.overlap, "used": tie.fit.used, "moved_mm": moved * 1000, "turned_deg": float(np.degrees(turned)), "failed": tie.failed}
 
 

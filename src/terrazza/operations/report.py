@@ -95,7 +95,7 @@ def _registration(job: Job, scans) -> list:
     network = job.get("network") or {}
     out, n = [], Notation.of(job)
     if network.get("rms_mm") is not None:
-        out.append(report.Text(f"Cloud RMS over all ties {n.small(network['rms_mm'], 2)} {n.small_short} (root mean square of the point-to-plane distances of used point pairs). Network adjustment of planes seen by two scans or more: "
+        out.append(report.Text(f"Cloud RMS over all ties {n.residual(network['rms_mm'], 2)} (root mean square of the point-to-plane distances of used point pairs). Network adjustment of planes seen by two scans or more: "
                                f"redundancy {network['redundancy']:,}, variance factor {network.get('variance_factor') or 1:.2f}."))
     grid = job.get("frame", "", {}).get("covariances") or {}
     rows = []
@@ -118,7 +118,7 @@ def _georeference(job: Job, frame: dict) -> list:
     n = Notation.of(job)
     out = [report.Text(frame["says"] + ".")] + [report.Text(w) for w in frame["warnings"]]
     if frame["how"] == "control":
-        out.append(report.Text(f"Scale 1:1. The control would like {frame['scale']:.6f} ± {frame['scale_sigma']:.6f}. RMS in plan {n.small(frame['plan_mm'], 2)} {n.small_short}, in height {n.small(frame['height_mm'], 2)} {n.small_short}; check points are compared only."))
+        out.append(report.Text(f"Scale 1:1. The control would like {frame['scale']:.6f} ± {frame['scale_sigma']:.6f}. RMS in plan {n.residual(frame['plan_mm'], 2)}, in height {n.residual(frame['height_mm'], 2)}; check points are compared only."))
         number = lambda r, k: ("+" if r[k] > 0 else "") + n.small(r[k], 2) if r.get(k) is not None else ""  # noqa: E731
         rows = [[r["name"], r["role"], *(n.number(v, n.decimals + 1) for v in n.ordered(r["grid"])), n.number(r["target_height"] / n.metres), *(number(r, k) for k in n.named("dx_mm", "dy_mm", "height_mm")), number(r, "left_out_mm")] for r in frame["rows"]]
         out.append(report.Rows(["Point", "Role", *n.named("Easting", "Northing", "Height"), "Target height", *(f"{d} {n.small_short}" for d in n.named("dE", "dN", "dH")), f"left out {n.small_short}"], rows, set(range(2, 10))))

@@ -11,6 +11,7 @@ from terrazza.errors import NotFound, ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations.base import Figures, Operation, Params, field, operation
 from terrazza.operations.job import Job
+from terrazza.operations.notation import Notation
 from terrazza.operations.photos import kept
 
 fits = later("terrazza.core.measure.fits")
@@ -142,18 +143,41 @@ class TakeMeasure(Operation):
         number = _next(job, "measure")
         name = _name(job, "measure", params.name, f"{params.kind} {number}")
         job.put("measure", number, {"kind": params.kind, "name": name, "points": touches, "reach": params.reach})
-        return {"says": f"{name}: {told(params.kind, figures)}", "measure": number} | figures
+        return {"says": f"{name}: {told(Notation.of(job), params.kind, figures)}", "measure": number} | figures
 
 
-def told(kind: str, f: dict) -> str:
-    """A measure's main figures in words (m, °)."""
-    return {"point": lambda: f"{f['x']:.3f}, {f['y']:.3f}, {f['z']:.3f}", "distance": lambda: f"{f['distance']:.3f} m, level {f['level']:.3f}, height {f['height']:+.3f}, slope {f['slope_deg']:.2f}°",
-            "length": lambda: f"{f['length']:.3f} m, level {f['level']:.3f}", "area": lambda: f"{f['area']:.3f} m², level {f['level_area']:.3f} m², round {f['perimeter']:.3f} m",
-            "angle": lambda: f"{f['angle_deg']:.3f}°, level {f['level_angle_deg']:.3f}°", "above ground": lambda: f"{f['height_above_ground']:.3f} m over {f['ground_points']} ground points",
-            "plane": lambda: f"RMS {f['rms'] * 1000:.1f} mm over {f['points']} points, normal {f['from_vertical_deg']:.2f}° from the vertical",
-            "cylinder": lambda: f"radius {f['radius'] * 1000:.1f} ± {f['sigma'] * 1000:.1f} mm, RMS {f['rms'] * 1000:.1f} mm over {f['points']} points, axis {f['from_vertical_deg']:.2f}° from the vertical",
-            "sphere": lambda: f"radius {f['radius'] * 1000:.1f} ± {f['sigma'] * 1000:.1f} mm, RMS {f['rms'] * 1000:.1f} mm over {f['points']} points",
-            "wall to wall": lambda: f"{f['distance']:.4f} m, {f['not_parallel_deg']:.2f}° from parallel"}[kind]()
+def told(n: Notation, kind: str, f: dict) -> str:
+    """A measure's main figures in the job's notation."""
+    deg, one = lambda v: f"{n.number(v, 2)}°", lambda v: n.length(v)  # noqa: E731
+    if kind == "point":
+        return n.coordinate([f["x"], f["y"], f["z"]])
+    if kind == "distance":
+        return f"{one(f['distance'])} · level {one(f['level'])} · height {one(f['height'])} · slope {deg(f['slope_deg'])}"
+    if kind == "length":
+        return f"{one(f['length'])} · level {one(f['level'])} · height {one(f['height'])}"
+    if kind == "area":
+        return f"{n.length(f['area'], True)} · level {n.length(f['level_area'], True)} · round {one(f['perimeter'])}"
+    if kind == "angle":
+        return f"{deg(f['angle_deg'])} · level {deg(f['level_angle_deg'])}"
+    if kind == "above ground":
+        return f"{one(f['height_above_ground'])} over {f['ground_points']} ground points"
+    if kind == "wall to wall":
+        return f"{one(f['distance'])} · {deg(f['not_parallel_deg'])} from parallel"
+    start = "" if kind == "plane" else f"radius {one(f['radius'])} ± {n.residual(f['sigma'] * 1000)} · "
+    lean = f" · {deg(f['from_vertical_deg'])} from the vertical" if "from_vertical_deg" in f else ""
+    return f"{start}RMS {n.residual(f['rms'] * 1000)} over {f['points']} points{lean}"
+
+
+def listed(n: Notation, figures: dict) -> str:
+    """All single figures of a measure with their names, in the job's notation."""
+    def written(name, value):
+        if isinstance(value, int):
+            return str(value)
+        if name.endswith("_deg"):
+            return f"{n.number(value, 3)}°"
+        return n.residual(value * 1000, 2) if name in {"rms", "sigma"} else n.length(value, name.endswith("area"))
+
+    return "; ".join(f"{name.removesuffix('_deg').replace('_', ' ')} {written(name, value)}" for name, value in figures.items() if isinstance(value, (int, float)))
 
 
 def _next(job: Job, kind: str) -> int:
@@ -202,7 +226,7 @@ class PutPin(Operation):
         touch = params.points[0].model_dump(mode="json")
         at = place(job, touch)
         job.put("pin", number, {"name": name, "text": params.text, "link": params.link, "measure": params.measure, "point": touch, "picture": kept(job, params.picture, f"pin.{number}")[0] if params.picture else ""})
-        return {"says": f"{name} at {at[0]:.3f}, {at[1]:.3f}, {at[2]:.3f}", "pin": number, "at": at.tolist()}
+        return {"says": f"{name} at {Notation.of(job).coordinate(at)}", "pin": number, "at": at.tolist()}
 
 
 class BoxParams(Params):
@@ -318,7 +342,7 @@ class NotationParams(Params):
 
 
 @operation
-class Notation(Operation):
+class SetNotation(Operation):
     """Sets how lengths and coordinates of the job are written: unit, decimals, marks and order."""
 
     name, title, step = "table.notation", "How figures are written", "Table"

@@ -10,6 +10,7 @@ from terrazza.errors import InputError, ParamsError, StateError
 from terrazza.formats import trajectory
 from terrazza.operations.base import Figures, Operation, Params, field, operation
 from terrazza.operations.job import Job
+from terrazza.operations.notation import Notation
 
 MOST = 20_000
 
@@ -53,7 +54,7 @@ class Walk(Operation):
         stops = [{"time": float(t), "at": p.tolist(), "points": int(n)} for t, p, n in zip(times, places, counts)]
         job.put("walk", scan.id, {"stops": stops, "length": float(path.along[-1]), "seconds": float(path.time[-1] - path.time[0])}, scan=scan.id)
         notes = [f"{outside:,} points were taken before or after the trajectory."] if outside else []
-        return {"says": f"{scan.name}: {path.along[-1]:.1f} m walked, {len(stops)} stops", "length": float(path.along[-1]), "stops": len(stops), "notes": notes}
+        return {"says": f"{scan.name}: {Notation.of(job).length(path.along[-1])} walked, {len(stops)} stops", "length": float(path.along[-1]), "stops": len(stops), "notes": notes}
 
 
 def _find(job: Job, name: str, scan) -> str:

@@ -7,15 +7,17 @@ from terrazza.db.models import Entry
 from terrazza.operations import fieldbook
 from terrazza.operations.base import find
 from terrazza.operations.job import Job
+from terrazza.operations.notation import Notation
+from terrazza.web.contexts.forms import told
 
 BUSY = ("queued", "running")
 
 
-def _row(entry: Entry, stale: dict) -> dict:
+def _row(entry: Entry, stale: dict, notation: Notation | None = None) -> dict:
     operation = find(entry.operation)
     figures = entry.figures or {}
     return {"number": entry.number, "operation": entry.operation, "title": operation.title, "step": operation.step.lower(), "state": entry.state, "says": figures.get("says", "") or entry.message,
-            "hint": entry.hint, "seconds": entry.seconds, "created": entry.created, "who": entry.who, "stale": stale.get(entry.number, ""), "params": entry.params, "cut": "cut" in figures,
+            "hint": entry.hint, "seconds": entry.seconds, "created": entry.created, "who": entry.who, "stale": stale.get(entry.number, ""), "params": told(operation, entry.params, notation) if notation else [], "cut": "cut" in figures,
             "blocked": fieldbook.blocker(entry) if entry.state == "done" else "", **_progress(entry)}
 
 
@@ -38,5 +40,5 @@ def strip(job: Job) -> dict:
 
 def book(job: Job) -> dict:
     """Every entry, newest first."""
-    stale = fieldbook.stale(job.row)
-    return {"job": job.row, "entries": [_row(e, stale) for e in Entry.select().where(Entry.job == job.row).order_by(Entry.number.desc())]}
+    stale, notation = fieldbook.stale(job.row), Notation.of(job)
+    return {"job": job.row, "entries": [_row(e, stale, notation) for e in Entry.select().where(Entry.job == job.row).order_by(Entry.number.desc())]}

@@ -1,21 +1,88 @@
-"""From an operation's ``Params`` to form controls, and from a posted form back to values."""
+"""From an operation's ``Params`` to form controls, and from a posted form back to values.
+
+Parameters count in metres or millimetres; a form shows and takes them in the unit that it names in a field ``….unit``, the
+job's own.  What is posted without such a field counts as the parameter does.
+"""
 
 import json
 
 from terrazza.errors import ParamsError
-from terrazza.operations.base import Operation, describe
+from terrazza.operations.base import Operation, describe, find
+from terrazza.operations.job import Job
+from terrazza.operations.notation import Notation
+from terrazza.units import metres_per
+
+METRES = {"m": 1.0, "mm": 0.001}
 
 
-def controls(operation: type[Operation]) -> dict:
-    """What ``_form.html`` needs: the operation's description, with ``value``, its default, for each parameter."""
+def controls(operation: type[Operation], notation: Notation = Notation()) -> dict:
+    """What ``_form.html`` needs: the operation's description, with ``value``, its default, for each parameter; lengths in the job's unit, named in ``written_in``."""
     about = describe(operation)
     for row in about["params"]:
-        row["value"] = row["default"]
+        row["value"], row["written_in"] = row["default"], _written_in(row["unit"], notation)
+        if row["written_in"]:
+            per = _per(row["unit"], row["written_in"])
+            row |= {"value": _shown(row["value"], per), "unit": notation.short} | {k: row[k] / per for k in ("ge", "le") if k in row}
     return about
+
+
+def form(job: Job, name: str) -> dict:
+    """The form of a job for one operation, with nothing filled in yet."""
+    return controls(find(name), Notation.of(job))
+
+
+def told(operation: type[Operation], params: dict, notation: Notation) -> list[dict]:
+    """Parameters as an entry of the field book holds them, as ``title``, ``value`` and ``unit``; lengths in the job's unit."""
+    about, out = {row["name"]: row for row in describe(operation)["params"]}, []
+    for name, value in params.items():
+        row = about.get(name, {"title": name, "unit": ""})
+        unit = _written_in(row["unit"], notation)
+        out.append({"title": row["title"], "value": _shown(value, _per(row["unit"], unit), 7) if unit else value, "unit": notation.short if unit else row["unit"]})
+    return out
+
+
+def _written_in(unit: str, notation: Notation) -> str:
+    """The unit that a form uses for a parameter that counts in ``unit``; empty where that is the same."""
+    short = {"m": notation.short, "mm": notation.small_short}.get(unit, unit)
+    return notation.unit if short != unit else ""
+
+
+def _per(unit: str, written_in: str) -> float:
+    """How much of a parameter's ``unit`` one of the unit is that a form is written in."""
+    return metres_per(written_in) / METRES[unit]
+
+
+def _shown(value, per: float, digits: int = 4):
+    """A number, a list of numbers or height bands, as a form in another unit shows them."""
+    if isinstance(value, list):
+        return [_shown(v, per, digits) for v in value]
+    if isinstance(value, dict):
+        return value | {k: _shown(value[k], per, digits) for k in ("low", "high") if k in value}
+    return float(f"{value / per:.{digits}g}") if isinstance(value, (int, float)) else value
+
+
+def _meant(value, default, per: float):
+    """What was typed, back in the parameter's own unit; what still is the default as it was shown means the default to the last digit."""
+    if value == _shown(default, per):
+        return default
+    if isinstance(value, list):
+        return [_meant(v, d, per) for v, d in zip(value, default if isinstance(default, list) and len(default) == len(value) else [None] * len(value))]
+    if isinstance(value, dict):
+        return value | {k: _meant(value[k], (default or {}).get(k), per) for k in ("low", "high")}
+    return round(value * per, 9) if isinstance(value, (int, float)) else value
 
 
 def values(operation: type[Operation], form) -> dict:
     """Typed values from a form; fields left empty keep their defaults; ParamsError names what cannot be read."""
+    out = _typed(operation, form)
+    for row in describe(operation)["params"]:
+        unit = form.get(f"{row['name']}.unit")
+        if unit and row["name"] in out and row["unit"] in METRES:
+            out[row["name"]] = _meant(out[row["name"]], row["default"], _per(row["unit"], unit))
+    return out
+
+
+def _typed(operation, form) -> dict:
     out = {}
     for row in describe(operation)["params"]:
         name, kind = row["name"], row["type"]

@@ -13,7 +13,7 @@ from terrazza.operations.georeference import places
 from terrazza.operations.job import Job, covariance_of
 from terrazza.operations.register import verdict
 from terrazza.web.contexts import inbox
-from terrazza.web.contexts.forms import controls
+from terrazza.web.contexts.forms import form
 
 
 def build(job: Job, step: str) -> dict:
@@ -45,13 +45,13 @@ def _last(job: Job, name: str) -> dict | None:
 
 
 def _import(job: Job) -> dict:
-    return {"inbox": inbox.build(job), "form": controls(find("import.files")), "complete": controls(find("import.complete")), "edit": controls(find("import.edit_scan")), "walk": controls(find("import.walk")), "remove": controls(find("import.remove_scan")), "photos": job.facts("photo"), "add_photo": controls(find("import.add_photo")), "edit_photo": controls(find("import.edit_photo")), "latest": _last(job, "import.files")}
+    return {"inbox": inbox.build(job), "form": form(job, "import.files"), "complete": form(job, "import.complete"), "edit": form(job, "import.edit_scan"), "walk": form(job, "import.walk"), "remove": form(job, "import.remove_scan"), "photos": job.facts("photo"), "add_photo": form(job, "import.add_photo"), "edit_photo": form(job, "import.edit_photo"), "latest": _last(job, "import.files")}
 
 
 def _register(job: Job) -> dict:
     network = job.get("network") or {}
-    return {"ties": list(job.facts("tie").values()), "rms_mm": network.get("rms_mm"), "verdict": verdict(network.get("rms_mm")), "automatic": controls(find("register.automatic")),
-            "adjust": controls(find("register.adjust")), "set_pose": controls(find("register.set_pose")), "cloud_fit": controls(find("register.cloud_fit"))}
+    return {"ties": list(job.facts("tie").values()), "rms_mm": network.get("rms_mm"), "verdict": verdict(network.get("rms_mm")), "automatic": form(job, "register.automatic"),
+            "adjust": form(job, "register.adjust"), "set_pose": form(job, "register.set_pose"), "cloud_fit": form(job, "register.cloud_fit")}
 
 
 def _georeference(job: Job) -> dict:
@@ -60,8 +60,8 @@ def _georeference(job: Job) -> dict:
     texts = inbox.build(job)["texts"]
     control = job.facts("control")
     role_values = {n: {"point": n, "check.there": "1"} | ({} if c["check"] else {"check": "on"}) for n, c in control.items()}
-    return {"frame": job.get("frame"), "role_values": role_values, "targets": targets, "groups": groups, "texts": texts, "find_targets": controls(find("georeference.targets")),
-            "control_form": controls(find("georeference.control")), "level": controls(find("georeference.level")), "crs": job.get("crs"), "demo_control": _demo_control(job)}
+    return {"frame": job.get("frame"), "role_values": role_values, "targets": targets, "groups": groups, "texts": texts, "find_targets": form(job, "georeference.targets"),
+            "control_form": form(job, "georeference.control"), "level": form(job, "georeference.level"), "crs": job.get("crs"), "demo_control": _demo_control(job)}
 
 
 def _demo_control(job: Job) -> str:
@@ -77,24 +77,24 @@ def _demo_control(job: Job) -> str:
 def _clean(job: Job) -> dict:
     entries = {e.number: e for e in queries.done_entries(job.row)}
     cuts = [{"number": int(k), "title": find(entries[int(k)].operation).title if int(k) in entries else "", **v} for k, v in job.facts("cut").items()]
-    return {"cuts": cuts, "outliers": controls(find("clean.outliers")), "latest": _last(job, "clean.outliers")}
+    return {"cuts": cuts, "outliers": form(job, "clean.outliers"), "latest": _last(job, "clean.outliers")}
 
 
 def _colorize(job: Job) -> dict:
-    return {"photos": list(job.facts("photo").values()), "form": controls(find("colorize.photos")), "latest": _last(job, "colorize.photos")}
+    return {"photos": list(job.facts("photo").values()), "form": form(job, "colorize.photos"), "latest": _last(job, "colorize.photos")}
 
 
 def _classify(job: Job) -> dict:
     last = [e for e in queries.done_entries(job.row) if e.operation.startswith("classify.")]
     rows = last[-1].figures["classes"] if last else [r | {"before": r["points"], "after": r["points"]} for r in class_names.shares(class_counts(job))]
-    return {"classes": rows, "ground": controls(find("classify.ground")), "bands": controls(find("classify.height_bands"))}
+    return {"classes": rows, "ground": form(job, "classify.ground"), "bands": form(job, "classify.height_bands")}
 
 
 def _draw(job: Job) -> dict:
-    return {"drawings": [{"id": int(k), **d} for k, d in job.facts("drawing").items()], "form": controls(find("draw.plan_slab"))}
+    return {"drawings": [{"id": int(k), **d} for k, d in job.facts("drawing").items()], "form": form(job, "draw.plan_slab")}
 
 
 def _deliver(job: Job) -> dict:
     files = [{"number": n, "name": os.path.basename(path), "there": os.path.isfile(path), **d} for n, (path, d) in enumerate(job.facts("deliverable").items(), 1)]
     codes = [r["code"] for r in class_names.shares(class_counts(job))] if job.scans() else []
-    return {"files": files, "codes": codes, "crs": job.get("crs"), "forms": {k: controls(find(f"deliver.{k}")) for k in ("e57", "laz", "xyz", "dxf", "report")}, "drawn": bool(job.facts("drawing"))}
+    return {"files": files, "codes": codes, "crs": job.get("crs"), "forms": {k: form(job, f"deliver.{k}") for k in ("e57", "laz", "xyz", "dxf", "report")}, "drawn": bool(job.facts("drawing"))}

@@ -9,7 +9,7 @@ from terrazza.operations import table
 from terrazza.operations.base import find
 from terrazza.operations.job import Job
 from terrazza.operations.notation import Notation
-from terrazza.web.contexts.forms import controls
+from terrazza.web.contexts.forms import form
 
 
 class Try(BaseModel):
@@ -24,29 +24,7 @@ def try_out(job: Job, wanted: Try) -> dict:
     """Figures of a measure before it is set down, with ``says``."""
     params = find("measure.take").check({"kind": wanted.kind, "points": [p.model_dump() for p in wanted.points], "reach": wanted.reach})
     figures = table.measured(job, params.kind, [p.model_dump() for p in params.points], params.reach)
-    return figures | {"says": words(Notation.of(job), params.kind, figures)}
-
-
-def words(n: Notation, kind: str, f: dict) -> str:
-    """A measure's main figures in the job's notation."""
-    deg, one = lambda v: f"{n.number(v, 2)}°", lambda v: n.length(v)  # noqa: E731
-    if kind == "point":
-        return n.coordinate([f["x"], f["y"], f["z"]])
-    if kind == "distance":
-        return f"{one(f['distance'])} · level {one(f['level'])} · height {one(f['height'])} · slope {deg(f['slope_deg'])}"
-    if kind == "length":
-        return f"{one(f['length'])} · level {one(f['level'])} · height {one(f['height'])}"
-    if kind == "area":
-        return f"{n.length(f['area'], True)} · level {n.length(f['level_area'], True)} · round {one(f['perimeter'])}"
-    if kind == "angle":
-        return f"{deg(f['angle_deg'])} · level {deg(f['level_angle_deg'])}"
-    if kind == "above ground":
-        return f"{one(f['height_above_ground'])} over {f['ground_points']} ground points"
-    if kind == "wall to wall":
-        return f"{one(f['distance'])} · {deg(f['not_parallel_deg'])} from parallel"
-    start = "" if kind == "plane" else f"radius {one(f['radius'])} ± {n.small(f['sigma'] * 1000)} {n.small_short} · "
-    lean = f" · {deg(f['from_vertical_deg'])} from the vertical" if "from_vertical_deg" in f else ""
-    return f"{start}RMS {n.small(f['rms'] * 1000)} {n.small_short} over {f['points']} points{lean}"
+    return figures | {"says": table.told(Notation.of(job), params.kind, figures)}
 
 
 def rows(job: Job) -> list[dict]:
@@ -56,7 +34,7 @@ def rows(job: Job) -> list[dict]:
         row = {"id": int(number), "kind": record["kind"], "name": record["name"], "at": [], "says": "", "figures": {}}
         try:
             figures = table.measured(job, record["kind"], record["points"], record["reach"])
-            row |= {"at": figures.pop("at"), "figures": figures, "says": words(notation, record["kind"], figures)}
+            row |= {"at": figures.pop("at"), "figures": figures, "says": table.told(notation, record["kind"], figures)}
         except TerrazzaError as error:
             row["says"] = str(error)
         out.append(row)
@@ -76,7 +54,7 @@ def scene(job: Job, origin: np.ndarray) -> dict:
         at = np.array([table.place(job, t) for t in record["points"]])
         label = record["name"]
         if record["kind"] in table.FROM_POINTS:
-            label = words(Notation.of(job), record["kind"], table.measured(job, record["kind"], record["points"], record["reach"])).split(" · ")[0]
+            label = table.told(Notation.of(job), record["kind"], table.measured(job, record["kind"], record["points"], record["reach"])).split(" · ")[0]
         shown.append({"id": int(number), "kind": record["kind"], "name": record["name"], "label": label, "at": (at - origin).tolist()})
     return {"measures": shown, "pins": [p | {"at": (np.array(p["at"]) - origin).tolist()} for p in pins(job)], "boxes": boxes(job, origin), "notation": Notation.of(job).about()}
 
@@ -91,8 +69,8 @@ def boxes(job: Job, origin: np.ndarray) -> list[dict]:
 def build(job: Job) -> dict:
     """Lists of everything set down on the table."""
     notation = Notation.of(job)
-    form = controls(find("table.notation"))
-    for row in form["params"]:
+    writing = form(job, "table.notation")
+    for row in writing["params"]:
         row["value"] = getattr(notation, row["name"])
     return {"job": job.row, "measures": rows(job), "pins": [p | {"place": notation.coordinate(p["at"])} for p in pins(job)], "boxes": [{"id": int(k), **b} for k, b in job.facts("box").items()],
-            "views": [{"id": int(k), **v} for k, v in job.facts("view").items()], "writing": form, "lists": {k: controls(find(f"deliver.{k}")) for k in ("measures", "pins")}}
+            "views": [{"id": int(k), **v} for k, v in job.facts("view").items()], "writing": writing, "lists": {k: form(job, f"deliver.{k}") for k in ("measures", "pins")}}

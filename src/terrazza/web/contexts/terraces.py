@@ -34,7 +34,7 @@ def _register(job):
     if not placed:
         return None, "needs scans" if not scans else ""
     notation = Notation.of(job)
-    return (f"{notation.small(rms)} {notation.small_short}" if rms is not None and placed == len(scans) else f"{placed} of {len(scans)} placed"), ""
+    return (notation.residual(rms) if rms is not None and placed == len(scans) else f"{placed} of {len(scans)} placed"), ""
 
 
 def _georeference(job):

@@ -153,7 +153,7 @@ class Table {
     $("slab-unit").textContent = note?.unit ?? "m";
     $("slab-on").checked = this.slabOn;
     const asked = document.querySelector('form[data-operation="draw.plan_slab"] input[name="height"]');
-    if (asked && this.slabOn) asked.value = height.toFixed(2);
+    if (asked && this.slabOn) asked.value = field(note, height);
   }
 
   // Something moved: in one view, or in all.

@@ -3,6 +3,7 @@ import { boxTool } from "./boxes.js";
 import { send, show, take } from "./gestures.js";
 import { bring } from "./files.js";
 import { measure } from "./measure.js";
+import { field as asTyped } from "./notation.js";
 import { nearest } from "./picking.js";
 
 const pick = {
@@ -12,7 +13,7 @@ const pick = {
     app.readout();
     app.overlay();
     const field = document.querySelector('#sheet input[name="origin"]');
-    if (field && point?.placed) field.value = toJob(app, point.at).map((v) => v.toFixed(4)).join(", ");
+    if (field && point?.placed) field.value = toJob(app, point.at).map((v) => asTyped(app.cloud.data.notation, v, 4)).join(", ");
   },
 };
 
