@@ -135,7 +135,7 @@ def test_a_job_in_feet_is_asked_and_told_in_feet(client, copied):
     assert '<input type="hidden" name="thickness.unit" value="international foot">' in sheet and 'value="0.164"' in sheet and "<small>m</small>" not in sheet
     height = must(copied, row, "draw.plan_slab", thickness=0.3048)["height_m"]
     book = client.get("/jobs/1/part/fieldbook").text
-    assert "ft, from" in book and f"at {height / 0.3048:.3f} ft" in book and '<i>Thickness</i> <span class="fig">1.0</span> <small>ft</small>' in book
+    assert "ft, from" in book and f"at {height / 0.3048:.3f} ft" in book and '<i>Thickness</i> <span class="fig">1.0&nbsp;ft</span>' in book
 
 
 def test_the_scene_gives_back_every_point(client, copied):

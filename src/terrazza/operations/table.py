@@ -353,4 +353,4 @@ class SetNotation(Operation):
         if {params.decimal_mark, params.thousands} in ({"comma"}, {"point"}):
             raise ParamsError("The decimal mark and the thousands mark are the same.", "Choose another for one of them.")
         job.put("notation", "", params.model_dump())
-        return {"says": f"Lengths in {params.unit}, {params.decimals} decimals, {params.order}"}
+        return {"says": f"Lengths in {Notation(params.unit).plural}, {params.decimals} decimals, {params.order}"}
