@@ -23,7 +23,7 @@ def cloud_of(folder, xyz, at_once=10**9, **more):
     runs.close()
     above, bins = build.cut(runs.written, place, at_once)
     groups = build.grouped(bins, at_once)
-    made = build.finish(str(folder), [build.write_bins(str(folder), n, g, place, "e1", lambda _, v: v) for n, g in enumerate(groups)], above, [b for g in groups for b in g], place, "e1")
+    made = build.finish(str(folder), [build.write_bins(str(folder), n, g, place, "e1") for n, g in enumerate(groups)], above, [b for g in groups for b in g], place, "e1")
     record = {"points": made["points"], "blocks": made["blocks"], "scale": place.scale, "offset": place.offset, "low": place.low, "size": place.size, "bounds": [xyz.min(0).tolist(), xyz.max(0).tolist()]}
     cloud = Cloud(str(folder), made["columns"], record)
     return cloud, np.asarray(cloud.read("number")).astype(np.int64)

@@ -11,7 +11,7 @@ from concurrent.futures.process import BrokenProcessPool
 from functools import lru_cache
 
 from terrazza.errors import Cancelled, TerrazzaError
-from terrazza.fleet.lifeline import die_with_parent
+from terrazza.fleet.lifeline import die_with_parent, keep_memory
 
 MOST_PIECES = 100_000
 BYTES_A_POINT = 500
@@ -24,6 +24,7 @@ _shared = None
 def _begin(counters, stop):
     global _shared
     die_with_parent()
+    keep_memory()
     _shared = (counters, stop)
 
 

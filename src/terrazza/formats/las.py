@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 import laspy
 import numpy as np
+from laspy.point.dims import SubFieldView
 from pyproj import CRS
 from pyproj.exceptions import CRSError
 
@@ -97,7 +98,7 @@ def read_points(path: str, index: int = 0, start: int = 0, stop: int | None = No
     """Points ``start`` to ``stop`` (all of them) in file order; InputError where fewer are there than the header says.
 
     Columns: ``position`` i32 (n, 3) as stored; ``intensity``, ``class``, ``returns`` (return number in the low, number of returns in the
-    high four bits), ``native_rgb`` u8 and ``time`` where there; every other dimension as ``extra.NAME`` (16-bit colour too).
+    high four bits), ``native_rgb`` u16 and ``time`` where there; every other dimension as ``extra.NAME``.
     """
     with _opened(path, alone=stop is None) as reader:
         names = set(reader.header.point_format.dimension_names)
@@ -109,21 +110,40 @@ def read_points(path: str, index: int = 0, start: int = 0, stop: int | None = No
             points = reader.read_points(min(chunk, left - got))
             if not len(points):
                 raise InputError(f"“{os.path.basename(path)}” is cut off: {start + got:,} of {reader.header.point_count:,} points are there.", AGAIN)
-            out = {"position": np.stack([points.X, points.Y, points.Z], 1).astype(np.int32), "intensity": np.asarray(points.intensity, np.uint16),
-                   "class": np.asarray(points.classification, np.uint8),
-                   "returns": (np.asarray(points.return_number, np.uint8) | (np.asarray(points.number_of_returns, np.uint8) << 4))}
+            same: dict[int, bool] = {}
+            out = {"position": _three(points, "X", np.int32), "intensity": np.asarray(points.intensity, np.uint16), "class": _field(points, "classification", same).astype(np.uint8),
+                   "returns": (_field(points, "return_number", same).astype(np.uint8) | (_field(points, "number_of_returns", same).astype(np.uint8) << 4))}
             if "gps_time" in names:
                 out["time"] = np.asarray(points.gps_time, np.float64)
             if "red" in names:
-                deep = np.stack([points.red, points.green, points.blue], 1).astype(np.uint16)
-                out["extra.rgb16"] = deep
-                out["native_rgb"] = deep
+                out["native_rgb"] = _three(points, "red", np.uint16)
             for name in rest:
-                out[f"extra.{name}"] = np.asarray(points[name])
+                out[f"extra.{name}"] = _field(points, name, same)
             got += len(points)
             yield out
 
 
+def _three(points, first: str, kind) -> np.ndarray:
+    """Three fields that follow each other in a point record, as one column (n, 3)."""
+    record = points.array
+    return np.ndarray((len(record), 3), kind, record, record.dtype.fields[first][1], (record.dtype.itemsize, np.dtype(kind).itemsize)).copy()
+
+
+def _field(points, name: str, same: dict[int, bool]) -> np.ndarray:
+    """One dimension; bits of a byte that is the same in all points (flags are, as a rule) are not picked out point by point.
+
+    ``same`` remembers, for one read, of which bytes (by address) that is known.
+    """
+    values = points[name]
+    if isinstance(values, SubFieldView) and len(values):
+        byte = values.array
+        if (at := byte.ctypes.data) not in same:
+            same[at] = bool((byte == byte[0]).all())
+        if same[at]:
+            return np.full(len(values), np.asarray(values[:1])[0])
+    return np.asarray(values)
+
+
 def eight_bit(rgb16: np.ndarray, deep: bool) -> np.ndarray:
     """16-bit colour as 8-bit; files that only fill the low byte (against the standard; not ``deep``) are taken as they are."""
-    return (rgb16 >> 8 if deep else rgb16).astype(np.uint8)
+    return rgb16.astype("<u2", copy=False).view(np.uint8).reshape(*rgb16.shape, 2)[..., int(deep)]

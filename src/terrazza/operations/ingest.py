@@ -221,7 +221,7 @@ class Block:
     number: int
     bins: list
     left_out: frozenset[str]
-    deep: bool
+    colour: "build.Kind"
 
     @property
     def points(self) -> int:
@@ -235,19 +235,18 @@ def blocks(source: Source, reads: list[Read]) -> tuple[list[tuple[int, int]], li
     kinds = reduce(lambda a, b: {name: a[name].merge(b[name]) for name in a}, [r.kinds for r in reads if r.runs])
     constants = {name: kind.constant for name, kind in kinds.items() if kind.constant is not None}
     colour = kinds.get("native_rgb", build.Kind())
-    left_out = set(constants) | ({"extra.rgb16"} if not colour.fine else set())
-    return above, [Block(source, n, group, frozenset(left_out), colour.deep) for n, group in enumerate(build.grouped(bins, source.run))], constants
+    return above, [Block(source, n, group, frozenset(constants), colour) for n, group in enumerate(build.grouped(bins, source.run))], constants
 
 
 def write_block(block: Block, progress: Progress) -> "build.Written":
     """Put one block in octree order and write its columns."""
 
-    def prepare(name, values):
-        if name in block.left_out:
-            return None
-        return las.eight_bit(values, block.deep) if name == "native_rgb" else values
+    def stored(name, values):
+        if name == "native_rgb" and values.dtype == np.uint16:
+            return {name: las.eight_bit(values, block.colour.deep)} | ({"extra.rgb16": values} if block.colour.fine else {})
+        return {name: values}
 
-    written = build.write_bins(block.source.folder, block.number, block.bins, block.source.place, block.source.version, prepare)
+    written = build.write_bins(block.source.folder, block.number, block.bins, block.source.place, block.source.version, block.left_out, stored)
     progress.advance(block.points, block.points)
     return written
 

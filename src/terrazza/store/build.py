@@ -208,10 +208,14 @@ class Written:
     tones: np.ndarray = field(default_factory=lambda: np.zeros(TONES, np.int64))
 
 
-def write_bins(folder: str, number: int, bins: list[Bin], place: Place, version: str, prepare) -> Written:
+def _as_it_is(name, values):
+    return {name: values}
+
+
+def write_bins(folder: str, number: int, bins: list[Bin], place: Place, version: str, left_out: frozenset[str] = frozenset(), stored=_as_it_is) -> Written:
     """Put the points of some bins in octree order and write them as block ``number``.
 
-    ``prepare(name, values)`` gives what is stored of a column (None: nothing).
+    Columns in ``left_out`` are not; ``stored(name, values)`` gives what is kept of another, by name.
     """
     total, start, upper, nodes = sum(b.points for b in bins), 0, {}, []
     data: dict[str, np.ndarray] = {}
@@ -227,9 +231,10 @@ def write_bins(folder: str, number: int, bins: list[Bin], place: Place, version:
         rank, size = rank[by_level], len(key) - first
         lowest, highest = ordering.limits(position)
         low, high = np.minimum(low, lowest), np.maximum(high, highest)
-        for name in _names(b):
-            values = prepare(name, position if name == "position" else _gathered(b, name))
-            if values is not None:
+        for column in _names(b):
+            if column in left_out:
+                continue
+            for name, values in stored(column, position if column == "position" else _gathered(b, column)).items():
                 if name not in data:
                     data[name] = np.empty((total, *values.shape[1:]), values.dtype)
                 np.take(values, rank[first:], axis=0, out=data[name][start : start + size], mode="clip")
