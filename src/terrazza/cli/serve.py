@@ -17,6 +17,7 @@ from terrazza.errors import InputError, TerrazzaError
 from terrazza.settings import settings
 from terrazza.work.open import open_workspace
 
+LOAD_AFTER = 2.0  # s
 LOOPBACK = {"127.0.0.1", "localhost", "::1"}
 DEMO = "Settegradini, lemon terraces"
 
@@ -91,11 +92,21 @@ def _serve(workspace: str, host: str, port: int) -> None:
     open_workspace(workspace)
     stop = threading.Event()
     threading.Thread(target=_keep_worker, args=(os.path.abspath(workspace), (host, port), stop), daemon=True).start()
+    threading.Thread(target=_load_compiled, args=(stop,), daemon=True).start()
     print(f"Terrazza is at http://{host}:{port}  (Ctrl-C stops it)", flush=True)
     try:
         uvicorn.run("terrazza.web.app:create", factory=True, host=host, port=port, log_level="warning", timeout_graceful_shutdown=2)
     finally:
         stop.set()
+
+
+def _load_compiled(stop: threading.Event) -> None:
+    """Load what picks and the plan's tiles need while the first page is being looked at: the first of them would wait most of a second for it."""
+    if not stop.wait(LOAD_AFTER):
+        from terrazza.core.draw import from_above  # noqa: F401
+        from terrazza.store import boxed
+
+        boxed.load()
 
 
 def _keep_worker(workspace: str, address: tuple[str, int], stop: threading.Event) -> None:

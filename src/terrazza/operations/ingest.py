@@ -25,7 +25,7 @@ FINE = 1e-5
 FAR = 2000.0
 REACH = 20_000.0
 UNKNOWN = 200.0
-STRETCH = 2
+STRETCH = 1
 LARGE = 3_000_000
 WATCHED = ("returns", "time", "native_rgb")
 

@@ -45,3 +45,10 @@ def in_cone(position: np.ndarray, scale, offset, origin, direction, width: float
     index, along, away = np.empty(len(position), np.int64), np.empty(len(position)), np.empty(len(position))
     n = _in_cone(position, scale, offset, np.asarray(origin, float), np.asarray(direction, float), float(width), float(slope), index, along, away)
     return index[:n], along[:n], away[:n]
+
+
+def load() -> None:
+    """Have the compiled parts ready before they are needed."""
+    position = np.zeros((1, 3), np.int32)
+    position.flags.writeable = False  # as stored columns are: another kind of array is compiled anew
+    in_cone(position, np.ones(3), np.zeros(3), np.zeros(3), np.ones(3), 1.0, 1.0)

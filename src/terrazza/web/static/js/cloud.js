@@ -7,7 +7,7 @@ import { classColour, rgb, scanColour } from "./palette.js";
 export const MODES = ["intensity", "native", "photo", "scan", "class", "height"];
 // both kinds count as not opaque, so that they share one compiled program
 const NO_BLENDING = 0, NORMAL_BLENDING = 1;
-const CACHE_BYTES = 256e6, FLIGHTS = 4, BATCH = 12;
+const CACHE_BYTES = 256e6, FLIGHTS = 4, ANSWER = { points: 40_000, nodes: 64 };
 
 const VERTEX = `precision highp float; precision highp int;
 in vec4 position; in vec4 second; in vec4 third;
@@ -235,10 +235,16 @@ export class Cloud {
     for (const list of lists) list.forEach((node, rank) => {
       if ((!node.points || node.old) && !node.pending && node.count) wanted.set(node, Math.min(rank, wanted.get(node) ?? 1e9));
     });
-    const queue = [...wanted.keys()].sort((a, b) => wanted.get(a) - wanted.get(b));
+    let queue = [...wanted.keys()].sort((a, b) => wanted.get(a) - wanted.get(b));
     while (queue.length && this.flights < FLIGHTS) {
-      const scan = queue[0].scan, batch = queue.filter((n) => n.scan === scan).slice(0, BATCH);
-      batch.forEach((n) => queue.splice(queue.indexOf(n), 1));
+      const scan = queue[0].scan, batch = [], rest = [];
+      let points = 0;
+      for (const node of queue) {
+        const fits = node.scan === scan && points < ANSWER.points && batch.length < ANSWER.nodes;
+        (fits ? batch : rest).push(node);
+        if (fits) points += node.count;
+      }
+      queue = rest;
       this.fetchNodes(scan, batch);
     }
     if (this.loaded > CACHE_BYTES) this.evict();
