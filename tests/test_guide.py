@@ -28,7 +28,7 @@ def test_the_guides_operation_runs_as_printed(copied, shift):
     row = queries.job_by(name="Whole")
     before = opened(copied, row).frame
     figures = must(copied, row, "georeference.shift_heights", by=46.5)
-    assert figures["says"] == "Heights shifted by +46.500 m"
+    assert figures["says"] == "Heights shifted by 46.500 m"
     assert np.allclose(opened(copied, row).frame - before, [[0, 0, 0, 0], [0, 0, 0, 0], [0, 0, 0, 46.5], [0, 0, 0, 0]])
     assert "shift_heights" in recipe.write(recipe.entries_of(row), "t")
     assert base.describe(shift)["params"][0]["unit"] == "m"

@@ -88,7 +88,7 @@ def written(tmp_path):
     Image.fromarray(np.zeros((16, 32, 3), np.uint8)).save(photo, "JPEG")
     with e57.Writer(str(path)) as out:
         guid = out.add_scan("Süd", [{k: v[:3000] for k, v in data.items()}, {k: v[3000:] for k, v in data.items()}], ["xyz", "intensity", "native_rgb", "row", "column", "invalid"], pose, (50, 100))
-        out.add_scan("Nord", [data], ["xyz"])
+        out.add_tie(guid, out.add_scan("Nord", [data], ["xyz"]), 0.0021, 0.4)
         out.add_image(photo.getvalue(), "spherical", 32, 16, guid, pose, "Süd photo")
     return path, data, pose, photo.getvalue()
 
@@ -111,7 +111,7 @@ def test_what_we_write_is_read_back_by_an_independent_reader(written):
 def test_what_we_write_we_read(written):
     path, data, pose, photo = written
     found = formats.look(str(path))
-    assert [s.name for s in found.scans] == ["Süd", "Nord"] and found.scans[0].grid == (50, 100)
+    assert [s.name for s in found.scans] == ["Süd", "Nord"] and found.scans[0].grid == (50, 100) and found.ties == [(0, 1)]
     assert np.allclose(found.scans[0].pose, pose) and found.scans[1].pose is None
     assert found.images[0].scan_guid == found.scans[0].guid and np.allclose(found.images[0].pose, pose)
     assert e57.read_image(str(path), found.images[0]) == photo

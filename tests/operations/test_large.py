@@ -9,6 +9,7 @@ from scipy.spatial import cKDTree
 
 from terrazza.core.clean import outliers
 from terrazza.core.geometry import rigid
+from terrazza.core.geometry.nearest import Nearest
 from terrazza.core.progress import QUIET
 from terrazza.db import queries
 from terrazza.fleet import Local
@@ -151,12 +152,15 @@ def test_a_large_las_is_read_in_stretches(tmp_path):
     las.write(tmp_path / "s.laz")
     source = ingest.Source(str(tmp_path / "s.laz"), "LAZ", 0, 1.0, str(tmp_path / "out"), "e1", n, 50_000)
     parts = ingest.stretches(source)
-    assert [(p.start, p.stop) for p in parts] == [(0, 100_000), (100_000, 200_000), (200_000, n)] and sum(p.points for p in parts) == n
+    assert [(p.start, p.stop) for p in parts] == [(k, min(k + 50_000, n)) for k in range(0, n, 50_000)] and sum(p.points for p in parts) == n
 
 
 @pytest.mark.parametrize(("k", "over_all"), [(4, False), (8, True)])
-def test_neighbours_by_tiles_are_those_of_one_search(workspace, tmp_path, little, k, over_all):
-    """Mean distances from tiles with margins equal those of a tree over all points, for lone points far from any too."""
+def test_neighbours_by_tiles_are_those_of_one_search(workspace, tmp_path, monkeypatch, k, over_all):
+    """Mean distances from tiles with margins equal those of a tree over all points, for lone points far from any too; no tree holds many more than a piece may."""
+    held = []
+    monkeypatch.setattr(Local, "points_at_once", 25_000)
+    monkeypatch.setattr(neighbours, "Nearest", lambda points: held.append(len(points)) or Nearest(points))
     pose = rigid.make(rigid.about_z(0.3), np.array([1.0, -2.0, 0.1]))
     with e57.Writer(str(tmp_path / "n.e57")) as out:
         out.add_scan("A", [{"xyz": hall(70_000)}], ["xyz"], pose=np.eye(4), bounds=(np.full(3, -41.0), np.full(3, 41.0)))
@@ -166,8 +170,8 @@ def test_neighbours_by_tiles_are_those_of_one_search(workspace, tmp_path, little
     must(workspace, row, "clean.outline", view=np.diag([0.1, 0.1, 0.1, 1]).tolist(), polygon=[[0.3, 0.3], [0.6, 0.3], [0.6, 0.6]])
     job = opened(workspace, row)
     job.fleet = Local(cores=1, memory=1)
-    assert len(neighbours.tiles(job.cloud(1), 15_000)) > 4
     found = neighbours.distances(job, job.scans(), k, over_all, str(tmp_path), QUIET)
+    assert len(held) > 100 and max(held) <= 50_000
     places = [rigid.apply(s.pose, job.cloud(s.id).xyz()) for s in job.scans()]
     kept = [job.cloud(s.id).kept() for s in job.scans()]
     for n, scan in enumerate(job.scans()):

@@ -10,6 +10,7 @@ import pytest
 from scipy.spatial import cKDTree
 
 from terrazza.core.geometry import rigid
+from terrazza import formats
 from terrazza.db import queries
 from terrazza.operations import recipe
 from terrazza.operations.deliver import E57Params, LazParams, XyzParams
@@ -257,6 +258,7 @@ def test_impossible_selections_are_refused(copied, params, words):
 def test_deliverables_of_the_whole_job_read_back_elsewhere(whole, reading):
     kept = {s.name: int(reading.cloud(s.id).kept().sum()) for s in reading.scans()}
     file = pye57.E57(str(whole / "out" / "scans.e57"))
+    assert formats.look(str(whole / "out" / "scans.e57")).ties == [(t["a"] - 1, t["b"] - 1) for t in reading.facts("tie").values() if not t["failed"]]
     for k, scan in enumerate(reading.scans()):
         header, raw = file.get_header(k), file.read_scan_raw(k)
         assert header["name"].value() == scan.name and len(raw["cartesianX"]) == kept[scan.name]

@@ -199,9 +199,12 @@ def test_points_in_a_box_are_those_of_plain_arithmetic(pose):
     low, high = np.array([-4.0, -6.0, -1.0]), np.array([6.0, 5.0, 8.0])
     q = rigid.apply(pose, position * scale + offset)
     wanted = ((q >= low) & (q <= high)).all(1)
-    assert np.array_equal(boxed.mask(position, scale, offset, pose, low, high), wanted) and 0.05 < wanted.mean() < 0.95
-    at = position[wanted][0] * scale + offset
-    assert boxed.mask(position[wanted][:1], scale, offset, np.eye(4), at, at).all(), "faces belong to the box"
+    starts, stops, whole = np.array([0, 9000, 15_000]), np.array([8000, 12_000, 20_000]), np.array([False, True, False])
+    wanted[8000:9000] = wanted[12_000:15_000] = False
+    wanted[9000:12_000] = True
+    assert np.array_equal(boxed.inside(position, starts, stops, whole, scale, offset, pose, low, high, 7), 7 + np.flatnonzero(wanted)) and 0.05 < wanted[:8000].mean() < 0.95
+    at = position[0] * scale + offset
+    assert len(boxed.inside(position, starts[:1], starts[:1] + 1, whole[:1], scale, offset, np.eye(4), at, at)) == 1, "faces belong to the box"
 
 
 @pytest.mark.parametrize(("width", "slope"), [(0.5, 0.0), (0.0, 0.3), (0.2, 0.1), (30.0, 0.0)])

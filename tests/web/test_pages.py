@@ -1,5 +1,6 @@
 """Pages, partials and the binary scene, through the application without a browser."""
 
+import os
 import time
 import zipfile
 
@@ -8,6 +9,7 @@ import pytest
 from fastapi.testclient import TestClient
 from starlette.datastructures import FormData
 
+from terrazza import formats
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.db.models import Entry
@@ -248,6 +250,16 @@ def test_a_zip_is_unpacked_and_a_damaged_one_refused(empty, tmp_path):
     assert "<td class=\"n\">5</td>" in page and "control? choose it" in page
     broken = data[: len(data) // 2]
     assert empty.put(f"/jobs/1/inbox/b.zip?offset=0&total={len(broken)}", content=broken).status_code == 422 and "b.zip" not in empty.get("/jobs/1/inbox").text
+
+
+def test_the_small_plan_shows_the_ties_that_a_file_tells(empty, whole, workspace):
+    from tests.run import opened
+
+    empty.post("/jobs", data={"name": "Again"})
+    os.symlink(whole / "out" / "scans.e57", os.path.join(opened(workspace, queries.job_by(id=1)).subfolder("inbox"), "scans.e57"))
+    page = empty.get("/jobs/1/inbox").text
+    ties = formats.look(str(whole / "out" / "scans.e57")).ties
+    assert len(ties) > 7 and page.count("tied in the file</title></line>") == len(ties) and page.count("<circle") == 8
 
 
 def test_files_of_this_computer_are_taken_without_copying(empty, tmp_path, monkeypatch):

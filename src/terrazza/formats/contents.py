@@ -62,13 +62,14 @@ class ImageInside:
 
 @dataclass
 class Contents:
-    """Everything a file says about itself; ``notes`` are sentences for the surveyor."""
+    """Everything a file says about itself; ``notes`` are sentences for the surveyor, ``ties`` pairs of scans (indices) that were tied to each other."""
 
     path: str
     format: str
     scans: list[ScanInside] = field(default_factory=list)
     images: list[ImageInside] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+    ties: list[tuple[int, int]] = field(default_factory=list)
     unit: str = "metre"
     crs_wkt: str = ""
     size: int = 0

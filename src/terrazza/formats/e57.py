@@ -15,7 +15,7 @@ from pye57 import libe57 as lib
 from terrazza.core.geometry import rigid
 from terrazza.errors import InputError
 from terrazza.formats.contents import Contents, ImageInside, ScanInside
-from terrazza.formats.e57_writer import CARTESIAN, CHUNK, Writer
+from terrazza.formats.e57_writer import CARTESIAN, CHUNK, TIES, TIES_URI, Writer
 
 REPRESENTATIONS = ("sphericalRepresentation", "cylindricalRepresentation", "pinholeRepresentation", "visualReferenceRepresentation")
 SPHERICAL = ("sphericalRange", "sphericalAzimuth", "sphericalElevation")
@@ -154,10 +154,19 @@ def look(path: str) -> Contents:
                 scan_guid=_text(image, "associatedData3DGuid"), pose=_pose(image), blob=blob,
                 lens={k: _number(image[rep], k) for k in LENS if image[rep].isDefined(k)},
             ))
+        found.ties = _ties(file, [s.guid for s in found.scans])
     if not found.scans:
         raise InputError(f"“{os.path.basename(path)}” holds no scans.", "It may hold images only; export the points again.")
     _forget_common_pose(found)
     return found
+
+
+def _ties(file, guids: list[str]) -> list[tuple[int, int]]:
+    """Pairs of scans (indices) that the file says were tied to each other, where it has the extension for that."""
+    if TIES_URI not in [file.extensionsUri(k) for k in range(file.extensionsCount())]:
+        return []
+    pairs = [(_text(tie, f"{TIES}:first"), _text(tie, f"{TIES}:second")) for tie in _children(file.root(), f"{TIES}:ties")]
+    return [(guids.index(a), guids.index(b)) for a, b in pairs if a in guids and b in guids]
 
 
 def _forget_common_pose(found: Contents) -> None:

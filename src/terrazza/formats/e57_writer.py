@@ -11,6 +11,7 @@ from terrazza.files import whole
 
 CARTESIAN = ("cartesianX", "cartesianY", "cartesianZ")
 CHUNK = 200_000
+TIES, TIES_URI = "ties", "urn:terrazza:e57:ties:1"  # an extension of the format: which scans were tied to each other
 
 
 class Writer:
@@ -32,6 +33,7 @@ class Writer:
         self.scans, self.images = lib.VectorNode(self.file, True), lib.VectorNode(self.file, True)
         root.set("data3D", self.scans)
         root.set("images2D", self.images)
+        self.ties = None
         return self
 
     def __exit__(self, kind, error, trace):
@@ -116,6 +118,16 @@ class Writer:
                 else:
                     a[:size] = chunk[plain[n]][part]
             writer.write(size)
+
+    def add_tie(self, first: str, second: str, rms: float, overlap: float) -> None:
+        """Note that two scans (guids) were tied: root mean square of the distances between them (m), and the share of their points in common."""
+        if self.ties is None:
+            self.file.extensionsAdd(TIES, TIES_URI)
+            self.ties = lib.VectorNode(self.file, True)
+            self.file.root().set(f"{TIES}:ties", self.ties)
+        tie = lib.StructureNode(self.file)
+        self.ties.append(tie)
+        self._put(tie, **{f"{TIES}:{name}": value for name, value in (("first", first), ("second", second), ("rms", rms), ("overlap", overlap))})
 
     def add_image(self, data: bytes, representation: str, width: int, height: int, scan_guid: str = "", pose: np.ndarray | None = None,
                   name: str = "photo", guid: str = "", lens: dict | None = None) -> None:

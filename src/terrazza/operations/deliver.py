@@ -50,7 +50,7 @@ class DeliverE57(Operation):
     """Writes E57: per scan with poses, grid and photos, or merged."""
 
     name, title, step = "deliver.e57", "E57", "Deliver"
-    reads, writes = frozenset({"scan", "pose", "frame", "cut", "column"}), frozenset({"deliverable"})
+    reads, writes = frozenset({"scan", "pose", "frame", "cut", "column", "tie"}), frozenset({"deliverable"})
     Params = E57Params
 
     def run(self, job: Job, params: E57Params, progress: Progress) -> Figures:
@@ -59,15 +59,18 @@ class DeliverE57(Operation):
             if params.merged:
                 self._merged(job, chosen, out, rest)
             else:
+                guids = {}
                 for scan in chosen.scans:
-                    self._one(job, scan, chosen, out, rest, done)
+                    if chosen.of(scan):
+                        guids[scan.id] = self._one(job, scan, chosen, out, rest, done)
                     done += chosen.of(scan)
+                for tie in job.facts("tie").values():
+                    if not tie["failed"] and {tie["a"], tie["b"]} <= set(guids):
+                        out.add_tie(guids[tie["a"]], guids[tie["b"]], tie["rms_mm"] / 1000, tie["overlap"])
         return _done(job, chosen, path, "E57", f"points in {1 if params.merged else sum(chosen.of(s) > 0 for s in chosen.scans)} scans")
 
     @staticmethod
-    def _one(job, scan, chosen, out, progress, done):
-        if not chosen.of(scan):
-            return
+    def _one(job, scan, chosen, out, progress, done) -> str:
         cloud = job.cloud(scan.id)
         grid = tuple(scan.record["grid"]) if scan.record.get("grid") and cloud.has("row") else None
         columns = ["xyz"] + ["intensity"] * cloud.has("intensity") + ["native_rgb"] * bool(chosen.colours[scan.id]) + ["row", "column"] * bool(grid)
@@ -79,6 +82,7 @@ class DeliverE57(Operation):
                 with open(os.path.join(job.folder, "photos", photo["file"]), "rb") as f:
                     place = np.array(photo["pose"])
                     out.add_image(f.read(), photo["representation"], photo["width"], photo["height"], guid, place if pose is None else pose @ place, photo["name"], lens=photo.get("lens"))
+        return guid
 
     @staticmethod
     def _merged(job, chosen, out, progress):

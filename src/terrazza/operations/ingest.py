@@ -25,7 +25,6 @@ FINE = 1e-5
 FAR = 2000.0
 REACH = 20_000.0
 UNKNOWN = 200.0
-STRETCH = 1
 LARGE = 3_000_000
 WATCHED = ("returns", "time", "native_rgb")
 
@@ -124,10 +123,9 @@ def _around_first(source: Source):
 
 def stretches(source: Source) -> list[Stretch]:
     """The source in parts that can be read side by side, where its format allows to begin in the middle."""
-    step = STRETCH * source.run
-    if not READERS[source.format].SEEKS or source.points <= step:
+    if not READERS[source.format].SEEKS or source.points <= source.run:
         return [Stretch(source, 0)]
-    return [Stretch(source, n, start, min(start + step, source.points)) for n, start in enumerate(range(0, source.points, step))]
+    return [Stretch(source, n, start, min(start + source.run, source.points)) for n, start in enumerate(range(0, source.points, source.run))]
 
 
 def _reading(stretch: Stretch, raw: bool = True):

@@ -62,7 +62,9 @@ class Cloud:
 
     def at(self, index: np.ndarray) -> np.ndarray:
         """(n, 3) float64 metres of the points with these indices (sorted), read block by block."""
-        return self.pick("position", index) * self.scale + self.offset
+        out = self.pick("position", index) * self.scale
+        out += self.offset
+        return out
 
     def pick(self, name: str, index: np.ndarray) -> np.ndarray:
         """Values of a column at sorted indices."""
@@ -70,7 +72,8 @@ class Cloud:
             return np.full(len(index), self.columns.constants[name])
         starts, cuts = np.r_[0, self.columns.ends[:-1]], np.r_[0, np.searchsorted(index, self.columns.ends)]
         met = np.flatnonzero(np.diff(cuts)) if len(index) else [0]
-        return np.concatenate([self.columns.block(name, int(k))[index[cuts[k] : cuts[k + 1]] - starts[k]] for k in met])
+        parts = [np.take(self.columns.block(name, int(k)), index[cuts[k] : cuts[k + 1]] - starts[k], axis=0) for k in met]
+        return parts[0] if len(parts) == 1 else np.concatenate(parts)
 
     def read(self, name: str, start: int = 0, stop: int | None = None) -> np.ndarray:
         return self.columns.read(name, start, stop)
@@ -145,7 +148,16 @@ class Cloud:
         meets, within = self.touched(low, high, pose)
         if spacing:
             meets &= (self.nodes["level"] == 0) | (self.nodes["spacing"] >= spacing)
-        return self._gathered(meets, within, lambda start, stop: boxed.mask(self.read("position", start, stop), self.scale, self.offset, pose, low, high))
+        nodes, ends = self.nodes, self.columns.ends
+        chosen = np.flatnonzero(meets & (nodes["count"] > 0))
+        rank = chosen[np.argsort(nodes["start"][chosen])]
+        start, whole = nodes["start"][rank].astype(np.int64), within[rank]
+        stop, block = start + nodes["count"][rank], np.searchsorted(ends, start, side="right")
+        found, low, high = [np.zeros(0, np.int64)], np.broadcast_to(low, 3), np.broadcast_to(high, 3)
+        for number in np.unique(block):
+            mine, base = block == number, int(ends[number - 1]) if number else 0
+            found.append(boxed.inside(self.columns.block("position", int(number)), start[mine] - base, stop[mine] - base, whole[mine], self.scale, self.offset, pose, low, high, base))
+        return np.concatenate(found)
 
     def in_ball(self, centre: np.ndarray, radius: float) -> np.ndarray:
         """Indices (sorted) of the points within ``radius`` (m) of a centre (scan's frame)."""

@@ -76,14 +76,15 @@ def _file(path: str, name: str, imported: bool) -> dict:
 
 
 def _plan(found) -> dict | None:
-    """Where the scans of a file stand, in a box of ``PLAN`` by ``PLAN``; None unless several are posed."""
+    """Where the scans of a file stand and which the file says are tied, in a box of ``PLAN`` by ``PLAN``; None unless several are posed."""
     posed = [s for s in found.scans if s.pose is not None]
     if len(posed) < 2:
         return None
     at = np.array([s.pose[:2, 3] for s in posed])
     low, size = at.min(0), max(float(np.ptp(at, axis=0).max()), 1e-6)
     spots = 12 + (at - low) / size * (PLAN - 24)
-    return {"side": PLAN, "spots": [{"x": float(x), "y": float(PLAN - y), "name": s.name, "number": s.index + 1} for (x, y), s in zip(spots, posed)], "size": size}
+    by = {s.index: {"x": float(x), "y": float(PLAN - y), "name": s.name, "number": s.index + 1} for (x, y), s in zip(spots, posed)}
+    return {"side": PLAN, "spots": list(by.values()), "ties": [(by[a], by[b]) for a, b in found.ties if a in by and b in by], "size": size}
 
 
 def link(job: Job, path: str) -> None:
