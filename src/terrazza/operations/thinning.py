@@ -16,7 +16,7 @@ FEW = 200_000  # so many points are thinned to know how many stay
 COARSE, FINER = 8 / 3, 16  # down to which part of the step points are looked at, everywhere and in the cubes drawn
 ALIKE = 1.4  # cells so many times the spacing are about as many as points that keep it, sparse or dense
 DRAWN, PARTS = 160, 12  # cubes drawn, and their edge in steps
-MOST, AT_ONCE = 24_000_000, 2_000_000  # points looked at everywhere, and at a time
+MOST, AT_ONCE = 24_000_000, 500_000  # points looked at everywhere, and at a time
 
 
 def to_number(indices, sizes: dict[int, int], wanted: int, total: int, folder: str) -> dict[int, str]:
@@ -100,7 +100,7 @@ def _filled(clouds, poses, allowed, step: float) -> tuple[np.ndarray, np.ndarray
         for start in range(0, len(index), AT_ONCE):
             some = index[start : start + AT_ONCE]
             some = some[allowed(scan, some)]
-            names.append(_distinct(voxels.keys(rigid.apply(poses[scan], cloud.at(some)) - origin, step)))
+            names.append(_distinct(voxels.keys_of(cloud.pick("position", some), cloud.scale, cloud.offset, poses[scan], origin, step)))
     return origin, _distinct(np.concatenate(names))
 
 

@@ -18,6 +18,23 @@ def keys(xyz: np.ndarray, size: float) -> np.ndarray:
     return out
 
 
+@njit(cache=True, nogil=True)
+def _keys_of(position, turn, shift, out):
+    for i in range(len(position)):
+        x, y, z = position[i, 0], position[i, 1], position[i, 2]
+        name = np.int64(0)
+        for axis in range(3):
+            name = (name << 21) | (np.int64(np.floor(turn[axis, 0] * x + turn[axis, 1] * y + turn[axis, 2] * z + shift[axis])) + 1048576)
+        out[i] = name
+
+
+def keys_of(position: np.ndarray, scale: np.ndarray, offset: np.ndarray, pose: np.ndarray, origin: np.ndarray, size: float) -> np.ndarray:
+    """``keys`` of points (n, 3, i32, times ``scale`` plus ``offset``, m) moved by a 4×4 ``pose`` and counted from ``origin`` (m), in one pass."""
+    out = np.empty(len(position), np.int64)
+    _keys_of(np.ascontiguousarray(position), pose[:3, :3] * scale / size, (pose[:3, :3] @ offset + pose[:3, 3] - origin) / size, out)
+    return out
+
+
 def cells(names: np.ndarray) -> np.ndarray:
     """The cells (n, 3), i64, that ``keys`` names."""
     return np.stack([names >> 42, (names >> 21) & 2097151, names & 2097151], 1) - 1048576
