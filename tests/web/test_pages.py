@@ -128,6 +128,11 @@ def test_lengths_are_taken_in_the_unit_that_the_form_names(operation, form, mean
     assert {k: got[k] for k in meant} == meant
 
 
+@pytest.mark.parametrize(("order", "names"), [("E N H", ["scan", "x", "y", "z"]), ("N E H", ["scan", "y", "x", "z"])])
+def test_easting_and_northing_are_asked_for_in_the_jobs_order(order, names):
+    assert [p["name"] for p in forms.controls(find("register.set_pose"), Notation(order=order))["params"]][:4] == names
+
+
 def test_a_job_in_feet_is_asked_and_told_in_feet(client, copied):
     from tests.run import must
 

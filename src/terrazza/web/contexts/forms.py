@@ -23,7 +23,16 @@ def controls(operation: type[Operation], notation: Notation = Notation()) -> dic
         if row["written_in"]:
             per = _per(row["unit"], row["written_in"])
             row |= {"value": _shown(row["value"], per), "unit": notation.short} | {k: row[k] / per for k in ("ge", "le") if k in row}
+    about["params"] = _in_order(about["params"], notation)
     return about
+
+
+def _in_order(rows: list[dict], notation: Notation) -> list[dict]:
+    """Parameters with easting and northing in the job's order."""
+    at = {name: k for k, row in enumerate(rows) for name in ("easting", "northing") if name in row["title"]}
+    if notation.order == "N E H" and len(at) == 2:
+        rows[at["easting"]], rows[at["northing"]] = rows[at["northing"]], rows[at["easting"]]
+    return rows
 
 
 def form(job: Job, name: str) -> dict:
