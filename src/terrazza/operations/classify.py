@@ -11,6 +11,7 @@ from terrazza.later import later
 from terrazza.operations import blocks
 from terrazza.operations.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.job import Job
+from terrazza.operations.notation import Notation
 from terrazza.operations.surfaces import CloudPiece
 from terrazza.store.cloud import Cloud
 
@@ -127,7 +128,7 @@ class HeightBands(Operation):
     def run(self, job: Job, params: BandParams, progress: Progress) -> Figures:
         for band in params.bands:
             if band.high <= band.low:
-                raise ParamsError(f"classify.height_bands: a band from {band.low:g} to {band.high:g} m is empty.", "Its upper end must lie above its lower one.")
+                raise ParamsError(f"classify.height_bands: a band from {Notation.of(job).number(band.low / Notation.of(job).metres)} to {Notation.of(job).length(band.high)} is empty.", "Its upper end must lie above its lower one.")
         scans = job.need_scans(params.scans, placed=True)
         before = class_counts(job)
         floor = _thinned(job, job.scans(placed=True), 0.1, Part(progress, 0, 0.3), GROUND)

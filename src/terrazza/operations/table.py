@@ -95,7 +95,7 @@ def _above(job, point, reach):
         if len(ground) >= 6:
             return measures.above(point, ground)
         radius *= 2
-    raise StateError("There is no ground within 3 m of the foot of this point.", "Classify the ground first, or measure elsewhere.")
+    raise StateError(f"There is no ground within {Notation.of(job).length(3)} of the foot of this point.", "Classify the ground first, or measure elsewhere.")
 
 
 def _shape(job, kind, point, reach):
@@ -124,7 +124,7 @@ def _across(job, point, reach):
                     best = (step, far[plane.used])
                     break
     if best is None:
-        raise StateError(f"No wall faces this one within {BEAM:.0f} m.", "Touch the wall where the other lies opposite.")
+        raise StateError(f"No wall faces this one within {Notation.of(job).length(BEAM)}.", "Touch the wall where the other lies opposite.")
     return measures.between_walls(near[wall.used], best[1])
 
 
