@@ -76,7 +76,7 @@ def _octant(node, o: int):
 
 def _crowd(clouds: list[Cloud], poses, low, high, spacing: float = 0.0) -> int:
     """How many points at most a box of the common frame holds, with ``spacing`` (m) of nodes no denser than that."""
-    return sum(int(c.nodes["count"][c.touched(low, high, pose)[0] & ((c.nodes["level"] == 0) | (c.nodes["spacing"] >= spacing))].sum()) for c, pose in zip(clouds, poses))
+    return sum(int(c.nodes["count"][c.touched(low, high, pose)[0] & c.no_denser(spacing)].sum()) for c, pose in zip(clouds, poses))
 
 
 def _within(clouds: list[Cloud], poses, low, high, spacing: float = 0.0) -> np.ndarray:

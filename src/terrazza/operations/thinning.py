@@ -96,7 +96,7 @@ def _filled(clouds, poses, allowed, step: float) -> tuple[np.ndarray, np.ndarray
     corners = [rigid.apply(poses[scan], corner + edge[:, None] / 2) - np.sqrt(3) * edge[:, None] / 2 for scan, (corner, edge) in ((scan, cloud.cells) for scan, cloud in clouds.items())]
     origin, names = np.floor(np.min([c.min(0) for c in corners], 0) / step) * step, [np.zeros(0, np.int64)]
     for scan, cloud in clouds.items():
-        index = octree.members(nodes[scan][(nodes[scan]["level"] == 0) | (nodes[scan]["spacing"] >= finest)])
+        index = octree.members(nodes[scan][cloud.no_denser(finest)])
         for start in range(0, len(index), AT_ONCE):
             some = index[start : start + AT_ONCE]
             some = some[allowed(scan, some)]

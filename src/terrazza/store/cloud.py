@@ -133,6 +133,10 @@ class Cloud:
         breaks = np.flatnonzero(start[1:] != start[:-1] + count[:-1]) + 1
         return [(int(start[part[0]]), int(start[part[-1]] + count[part[-1]]), np.repeat(weight[rank[part]], count[part])) for part in np.split(np.arange(len(rank)), breaks) if len(part)]
 
+    def no_denser(self, spacing: float) -> np.ndarray:
+        """Mask of the nodes whose points are no denser than ``spacing`` (m), the coarsest always among them."""
+        return (self.nodes["level"] == 0) | (self.nodes["spacing"] >= spacing)
+
     def touched(self, low, high, pose: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
         """Which nodes may hold points of an axis-aligned box of the frame that ``pose`` maps to, and which of them lie wholly inside it (masks)."""
         pose = np.ascontiguousarray(np.eye(4) if pose is None else pose, float)
@@ -147,7 +151,7 @@ class Cloud:
         pose = np.eye(4) if pose is None else pose
         meets, within = self.touched(low, high, pose)
         if spacing:
-            meets &= (self.nodes["level"] == 0) | (self.nodes["spacing"] >= spacing)
+            meets &= self.no_denser(spacing)
         nodes, ends = self.nodes, self.columns.ends
         chosen = np.flatnonzero(meets & (nodes["count"] > 0))
         rank = chosen[np.argsort(nodes["start"][chosen])]
