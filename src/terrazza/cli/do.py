@@ -5,7 +5,7 @@ from pathlib import Path
 
 import typer
 
-from terrazza.cli.terminal import Bar
+from terrazza.cli.terminal import Bar, doubts
 from terrazza.db import queries
 from terrazza.errors import ParamsError, TerrazzaError
 from terrazza.operations import fieldbook, recipe as recipes
@@ -30,6 +30,7 @@ def _perform(workspace: str, row, name: str, params: dict):
         entry = run_entry(workspace, entry, bar)
     if entry.state != "done":
         raise TerrazzaError(f"{name} {entry.state}: {entry.message}", entry.hint)
+    doubts(entry.figures)
     print(f"{entry.number} {operation.title}: {entry.figures.get('says', '')} ({entry.seconds:.1f} s)")
 
 

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import typer
 
-from terrazza.cli.terminal import Bar
+from terrazza.cli.terminal import Bar, doubts
 from terrazza.db import queries
 from terrazza.db.models import Entry, Job as Row
 from terrazza.errors import InputError, TerrazzaError
@@ -71,6 +71,7 @@ def _run(workspace, recipe_file, inputs, name, out, append, result):
             if entry.state != "done":
                 raise TerrazzaError(f"Step {number}, {operation.name}, {entry.state}: {entry.message}", entry.hint)
             print(f"{number}/{len(steps)} {operation.title}: {entry.figures.get('says', '')} ({entry.seconds:.1f} s)", file=sys.stderr)
+            doubts(entry.figures)
     finally:
         result.update(summary(workspace, row, first))
 

@@ -7,6 +7,14 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn, TimeRemainingColumn
 
 
+def doubts(figures: dict | None) -> int:
+    """Say on standard error what a step is not certain of, a line each; returns how many there are."""
+    found = list((figures or {}).get("doubt") or [])
+    for sentence in found:
+        print(f"terrazza: doubt: {sentence}", file=sys.stderr)
+    return len(found)
+
+
 class Bar:
     """Progress of one step on standard error; use it as a context manager."""
 

@@ -64,6 +64,19 @@ def facts(job_id: int, kind: str) -> dict[str, Fact]:
     return {f.key: f for f in Fact.select().where((Fact.job == job_id) & (Fact.kind == kind))}
 
 
+def next_number(job_id: int, kind: str) -> int:
+    """A number for a new fact of a kind, above every one that the job ever gave to one: undone, removed or living, none comes again."""
+    of_all = Change.select(fn.MAX(Change.key.cast("INTEGER"))).join(Entry).where((Entry.job == job_id) & (Change.kind == kind)).scalar()
+    living = Fact.select(fn.MAX(Fact.key.cast("INTEGER"))).where((Fact.job == job_id) & (Fact.kind == kind)).scalar()
+    return max(int(of_all or 0), int(living or 0)) + 1
+
+
+def keys_ever(job_id: int, kind: str, start: str) -> set[str]:
+    """Keys beginning with ``start`` that facts of a kind have or ever had."""
+    changed = Change.select(Change.key).join(Entry).where((Entry.job == job_id) & (Change.kind == kind) & Change.key.startswith(start))
+    return {c.key for c in changed} | {k for k in facts(job_id, kind) if k.startswith(start)}
+
+
 def state_version(job_id: int) -> int:
     """Grows with every change of the job's state, undo included."""
     changed = Entry.select(fn.COUNT(Entry.id)).where((Entry.job == job_id) & (Entry.state << ("done", "undone"))).scalar()

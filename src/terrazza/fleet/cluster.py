@@ -47,6 +47,8 @@ class Cluster:
     ``shared`` is a folder that all of them see under the same name.
     """
 
+    cores = 2  # at least: others do the work
+
     def __init__(self, address: str, shared: str, memory: int = 2_000_000_000):
         self.address, self.shared, self.memory = address, shared, memory
         self._client = None

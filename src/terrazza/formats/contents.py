@@ -6,12 +6,14 @@ import numpy as np
 
 
 REPAIRS = {
-    "not_finite": "points without finite coordinates, left out", "no_echo": "grid places without an echo, left out", "invalid": "points marked invalid, left out",
+    "not_finite": "points without finite coordinates, left out", "no_echo": "places without an echo, left out", "invalid": "points marked invalid, left out",
     "far": "points too far out to be real, left out", "unreadable": "lines that could not be read, left out", "colour_range": "colours out of range, brought within it",
     "intensity_range": "intensities out of range, brought within it", "class_range": "classes out of range, brought within it",
     "count": "points more or fewer than announced", "bounds": "wrong bounds, taken from the points", "name": "names given twice, numbered", "pose": "poses that are no rigid motion, put aside",
     "image": "photos that cannot be used, left out", "scan": "scans that cannot be read, left out",
 }
+LOST = ("far", "unreadable")  # finite returns, or lines that held some, that did not come in
+DOUBTED = (*LOST, "count", "scan", "pose", "image")
 LEFT_OUT = ("not_finite", "no_echo", "invalid", "far", "unreadable")
 
 

@@ -24,6 +24,8 @@ WANTED = (*CARTESIAN, *SPHERICAL, "cartesianInvalidState", "sphericalInvalidStat
 TAKEN = tuple(n for n in WANTED if n not in {"isIntensityInvalid", "isColorInvalid", "returnIndex"})
 LENS = ("pixelWidth", "pixelHeight", "focalLength", "principalPointX", "principalPointY", "radius")
 SEEKS = False
+VERIFIED = 100  # per cent of the pages whose checksums are looked at
+PEEK = 50_000
 
 
 @contextlib.contextmanager
@@ -36,7 +38,7 @@ def _opened(path):
         raise InputError(f"“{name}” is empty or cut off: an E57 file has at least 48 bytes.", "Copy it again from the instrument.")
     image = None
     try:
-        image = lib.ImageFile(str(path), "r", 0)
+        image = lib.ImageFile(str(path), "r", VERIFIED)
         yield image
     except (lib.E57Exception, RuntimeError) as error:
         first = str(error).strip().splitlines()[0] if str(error).strip() else type(error).__name__
@@ -91,10 +93,63 @@ def _limits(scan, proto):
     return None
 
 
-def _spread(scan, proto) -> tuple[float, float] | None:
+def _spread(limits) -> tuple[float, float] | None:
     """(gain, start) from the 16 bits over which intensities are spread back to the file's; None where these are whole numbers of 16 bits."""
-    low, high = _limits(scan, proto) or (0.0, 1.0)
+    low, high = limits
     return None if (low, high) == (0.0, 65535.0) else ((high - low) / 65535, low)
+
+
+def _peeked(file, scan, names: list[str], enough) -> np.ndarray:
+    """Finite values of some fields from a scan's beginning, read on until ``enough(values)`` or forty peeks are through."""
+    held = {n: np.empty(PEEK, "f8") for n in names}
+    buffers = lib.VectorSourceDestBuffer()
+    for n, a in held.items():
+        buffers.append(lib.SourceDestBuffer(file, n, a, PEEK, True, True))
+    seen = np.zeros(0)
+    if not scan["points"].childCount():
+        return seen
+    reader = lib.CompressedVectorNode(scan["points"]).reader(buffers)
+    try:
+        for _ in range(40):
+            got = reader.read()
+            if not got:
+                break
+            values = np.concatenate([a[:got] for a in held.values()])
+            seen = np.concatenate([seen, values[np.isfinite(values)]])
+            if enough(seen):
+                break
+    finally:
+        reader.close()
+    return seen
+
+
+def _intensities(file, scan, proto) -> tuple[float, float]:
+    """Lowest and highest intensity: as declared, or of undeclared floating numbers the natural range that a look at the first ones suggests."""
+    declared = _limits(scan, proto)
+    if declared or not proto.isDefined("intensity"):
+        return declared or (0.0, 1.0)
+    seen = _peeked(file, scan, ["intensity"], lambda v: len(v) >= PEEK and np.ptp(v) > 0)
+    low, high = (float(seen.min()), float(seen.max())) if len(seen) else (0.0, 1.0)
+    if low < 0:
+        return (-2048.0, 2047.0) if low >= -2048 and high <= 2047 else (low, max(high, low + 1e-9))
+    return 0.0, next((top for top in (1.0, 4095.0, 65535.0) if high <= top), high)
+
+
+def _tops(file, scan, proto) -> dict[str, float]:
+    """What full light is in each colour field: of whole numbers their largest, of floating ones 1, 255 or 65,535 as limits or the first values show."""
+    names = [n for n in ("colorRed", "colorGreen", "colorBlue") if proto.isDefined(n)]
+    kinds = {n: proto[n] for n in names}
+    out = {n: max(float(k.maximum()), 1.0) for n, k in kinds.items() if isinstance(k, lib.IntegerNode)}
+    out |= {n: float(k.scaledMaximum()) for n, k in kinds.items() if isinstance(k, lib.ScaledIntegerNode) and k.scaledMaximum() > 0}
+    rest = [n for n in names if n not in out]
+    if not rest:
+        return out
+    limits = scan["colorLimits"] if scan.isDefined("colorLimits") else None
+    said = max((_number(limits, f"{n}Maximum") for n in rest), default=0.0) if limits is not None else max(float(kinds[n].maximum()) for n in rest)
+    if not 0 < said < 1e6:
+        seen = _peeked(file, scan, rest, lambda v: ((v > 0) & (v != 1)).any())
+        said = float(seen.max()) if len(seen) and seen.max() > 0 else 255.0
+    return out | dict.fromkeys(rest, next(top for top in (1.0, 255.0, 65535.0, said) if said <= top))
 
 
 def _bounds(scan):
@@ -137,7 +192,7 @@ def look(path: str) -> Contents:
             found.scans.append(ScanInside(
                 index=i, name=_text(scan, "name") or f"Scan {i + 1}", points=int(scan["points"].childCount()), guid=_text(scan, "guid"),
                 pose=_pose(scan), columns=columns, grid=grid, instrument=instrument, bounds=_bounds(scan), captured=_moment(scan),
-                intensity_as=_spread(scan, proto) if "intensity" in columns else None,
+                intensity_as=_spread(_intensities(file, scan, proto)) if "intensity" in columns else None,
             ))
         for i, image in enumerate(_children(root, "images2D")):
             rep = next((r for r in REPRESENTATIONS if image.isDefined(r)), None)
@@ -197,6 +252,14 @@ def _whole_numbers(proto):
     return [n.scale() for n in nodes], [n.offset() for n in nodes]
 
 
+def _zero(proto, raw: bool) -> list[tuple[float, float]]:
+    """The values that stand for the scanner's own place in each coordinate, lowest and highest; whole numbers may miss it by half a step."""
+    scaled = _whole_numbers(proto)
+    if scaled is None:
+        return [(0.0, 0.0)] * 3
+    return [(z, z) if raw else ((z * s + o) - 1e-9 * s, (z * s + o) + 1e-9 * s) for s, o in zip(*scaled) for z in [float(np.rint(-o / s))]]
+
+
 def _held(proto, names, size, raw):
     """Buffers for the fields of a scan: small integers as they are, all else as float64."""
     out = {}
@@ -219,12 +282,13 @@ def read_points(path: str, index: int, chunk: int = CHUNK, raw: bool = False, ev
     with _opened(path) as file:
         scan = _children(file.root(), "data3D")[index]
         cloud = scan["points"]
+        if not cloud.childCount():
+            return
         proto = lib.StructureNode(cloud.prototype())
         names = [n for n in TAKEN if proto.isDefined(n)]
         if every > 1:
-            told = any(n.endswith("InvalidState") for n in names)  # else rows say that a point without coordinates had no echo
             plain = all(isinstance(proto[n], lib.IntegerNode) and proto[n].minimum() >= 0 and proto[n].maximum() == 255 for n in names if n.startswith("color"))
-            names = [n for n in names if n != "timeStamp" and not (told and n == "rowIndex") and not (plain and n.startswith("color"))]
+            names = [n for n in names if n not in {"timeStamp", "rowIndex"} and not (plain and n.startswith("color"))]
         if not set(CARTESIAN) <= set(names) and not set(SPHERICAL) <= set(names):
             raise InputError(f"Scan {index + 1} of “{os.path.basename(path)}” has neither cartesian nor spherical coordinates.", "Export it again.")
         raw = raw and _whole_numbers(proto) is not None
@@ -232,9 +296,9 @@ def read_points(path: str, index: int, chunk: int = CHUNK, raw: bool = False, ev
         buffers = lib.VectorSourceDestBuffer()
         for n, a in held.items():
             buffers.append(lib.SourceDestBuffer(file, n, a, chunk, True, not (raw and n in CARTESIAN)))
-        limits = _limits(scan, proto)
-        tops = {n: max(float(proto[n].maximum()), 1.0) if isinstance(proto[n], lib.IntegerNode) else 255.0 for n in names if n.startswith("color")}
-        zero = [0.0, 0.0, 0.0] if not raw else [-o / s for s, o in zip(*_whole_numbers(proto))]
+        limits = _intensities(file, scan, proto)
+        tops = _tops(file, scan, proto) if any(n.startswith("color") for n in names) else {}
+        zero = _zero(proto, raw)
         reader, seen = cloud.reader(buffers), 0
         try:
             while got := reader.read():
@@ -245,7 +309,7 @@ def read_points(path: str, index: int, chunk: int = CHUNK, raw: bool = False, ev
             reader.close()
 
 
-def _understood(held, limits, tops, zero=(0.0, 0.0, 0.0), raw=False, every=1, seen=0):
+def _understood(held, limits, tops, zero=((0.0, 0.0),) * 3, raw=False, every=1, seen=0):
     if set(CARTESIAN) <= set(held):
         places = [held[n] for n in CARTESIAN]
     else:
@@ -259,10 +323,11 @@ def _understood(held, limits, tops, zero=(0.0, 0.0, 0.0), raw=False, every=1, se
     for state in states:
         good &= state == 0
     repairs["invalid"] = len(good) - int(np.count_nonzero(good)) - repairs["not_finite"]
-    if not states and "rowIndex" in held:
-        there = np.logical_or.reduce([a != z for a, z in zip(places, zero)])
-        repairs["no_echo"] = int(np.count_nonzero(good & ~there))
-        good &= there
+    nowhere = good & (places[0] >= zero[0][0]) & (places[0] <= zero[0][1])  # at the scanner itself: no instrument measures that
+    if nowhere.any():
+        nowhere &= np.logical_and.reduce([(a >= low) & (a <= high) for a, (low, high) in zip(places[1:], zero[1:])])
+        repairs["no_echo"] = int(np.count_nonzero(nowhere))
+        good &= ~nowhere
     out, valid = {}, np.flatnonzero(good)
     whole = len(valid) == len(good)
     if every > 1:
@@ -274,7 +339,7 @@ def _understood(held, limits, tops, zero=(0.0, 0.0, 0.0), raw=False, every=1, se
     out["position" if raw else "xyz"] = np.stack([a if whole else a[valid] for a in places], 1, dtype=np.int32 if raw else None, casting="unsafe" if raw else "same_kind")
     if "intensity" in held:
         value = keep(held["intensity"])
-        low, high = limits or (0.0, 1.0)
+        low, high = limits
         if value.dtype != np.uint16 or (low, high) != (0.0, 65535.0):
             slack = 1.5 * (high - low) / 65535
             repairs["intensity_range"] = int(np.count_nonzero(((held["intensity"] < low - slack) | (held["intensity"] > high + slack)) & good))

@@ -5,6 +5,7 @@ import os
 from collections.abc import Iterator
 
 import laspy
+import lazrs
 import numpy as np
 from laspy.point.dims import SubFieldView
 from pyproj import CRS
@@ -16,6 +17,7 @@ from terrazza.formats.contents import Contents, Repair, ScanInside
 CHUNK = 500_000
 SEEKS = True
 OURS = {"X", "Y", "Z", "intensity", "classification", "red", "green", "blue", "gps_time"}
+SMALLEST, LARGEST, FARTHEST = 1e-12, 1e3, 1e9  # of a header's scale and offset, in the file's unit
 AGAIN = "Copy it again, or export it again from where it came."
 
 
@@ -51,11 +53,19 @@ def metres_per_unit(wkt: str) -> float:
     return float(axis.unit_conversion_factor) if axis is not None and axis.unit_name not in {"degree", "radian"} else 1.0
 
 
+def _need_sound(header, path: str) -> None:
+    """InputError where the header's numbers cannot be those of coordinates on Earth."""
+    scales, offsets = np.asarray(header.scales, float), np.asarray(header.offsets, float)
+    if not (np.isfinite(scales).all() and np.isfinite(offsets).all() and (scales > SMALLEST).all() and (scales < LARGEST).all() and (np.abs(offsets) < FARTHEST).all()):
+        raise InputError(f"“{os.path.basename(path)}” has impossible numbers in its header: scale {', '.join(f'{v:g}' for v in scales)}, offset {', '.join(f'{v:g}' for v in offsets)}.", AGAIN)
+
+
 def look(path: str) -> Contents:
     """What the header says; the cloud counts as posed, since LAS coordinates are in a frame of their own."""
     found = Contents(path=str(path), format="LAS", size=os.path.getsize(path) if os.path.exists(path) else 0)
     with _opened(path) as reader:
         header = reader.header
+        _need_sound(header, path)
         crs = _crs(header)
         found.crs_wkt = crs.to_wkt() if crs is not None else ""
         factor = metres_per_unit(found.crs_wkt)
@@ -67,23 +77,47 @@ def look(path: str) -> Contents:
         _count(found, header, path)
         found.scans.append(ScanInside(
             index=0, name=os.path.splitext(os.path.basename(path))[0], points=_there(header, path), pose=np.eye(4), columns=columns,
-            bounds=(header.mins, header.maxs), instrument=str(header.generating_software).strip("\0 "), captured=str(header.creation_date or ""),
+            bounds=(header.mins, header.maxs) if np.isfinite([header.mins, header.maxs]).all() else None, instrument=str(header.generating_software).strip("\0 "), captured=str(header.creation_date or ""),
         ))
-        if header.point_count == 0:
-            raise InputError(f"“{os.path.basename(path)}” holds no points.", "Export it again.")
     return found
 
 
 def _there(header, path: str) -> int:
-    """How many points the file holds: what the header says, or of an uncompressed file what its length has room for."""
+    """How many points the file holds and lets be read: of an uncompressed file what its length has room for, of a compressed one what its header says, or its chunks where that is more."""
     said = int(header.point_count)
-    if header.are_points_compressed or not said:
-        return said
-    return min(said, max(os.path.getsize(path) - header.offset_to_point_data, 0) // header.point_format.size)
+    if header.are_points_compressed:
+        return max(said, _in_chunks(header, path)[0])
+    end = os.path.getsize(path)
+    for start in (header.start_of_first_evlr if header.number_of_evlrs else 0, header.start_of_waveform_data_packet_record):
+        end = min(end, start) if start > header.offset_to_point_data else end
+    room = max(end - header.offset_to_point_data, 0) // header.point_format.size
+    if room > said:  # bytes of nothing behind the points are none
+        with open(path, "rb") as file:
+            file.seek(header.offset_to_point_data + said * header.point_format.size)
+            room = room if any(file.read(header.point_format.size)) else said
+    return room
+
+
+def _in_chunks(header, path: str) -> tuple[int, int]:
+    """Of a compressed file, how many points its chunks hold at least, and how many more may be in the last one; zeros where it does not say."""
+    try:
+        packing = lazrs.LazVlr(header.vlrs.get("LasZipVlr")[0].record_data)
+        with open(path, "rb") as file:
+            file.seek(header.offset_to_point_data)
+            chunks = lazrs.read_chunk_table(file, packing)
+    except (lazrs.LazrsError, OSError, IndexError, ValueError):
+        return 0, 0
+    counts = [c[0] for c in chunks]
+    if not counts or packing.uses_variable_size_chunks():
+        return sum(counts), 0
+    return sum(counts[:-1]), counts[-1]
 
 
 def _count(found: Contents, header, path: str) -> None:
     said, there = int(header.point_count), _there(header, path)
+    more = _in_chunks(header, path)[1] if header.are_points_compressed and there > said else 0
+    if there > said:
+        found.repairs.append(Repair("count", 0, there - said, f"Its header counts {said:,} points; {there:,} are there and are taken" + (f", but not up to {more:,} of its last chunk, whose number nothing tells." if more else ".")))
     if there < said:
         found.repairs.append(Repair("count", 0, said - there, f"Cut off: {there:,} of {said:,} points are there and can be taken."))
 
@@ -104,6 +138,7 @@ def read_points(path: str, index: int = 0, start: int = 0, stop: int | None = No
         names = set(reader.header.point_format.dimension_names)
         rest = sorted(names - OURS - {"return_number", "number_of_returns"})
         got, left = 0, _there(reader.header, path) - start if stop is None else stop - start
+        reader.header.point_count = max(int(reader.header.point_count), start + left)
         if start:
             reader.seek(start)
         while got < left:

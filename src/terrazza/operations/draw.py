@@ -75,7 +75,7 @@ class PlanSlab(Operation):
         centre = points[:, :2].mean(0)
         progress.advance(0.6, 1.0, "Fitting lines")
         found = fitting.fit_lines(points[:, :2] - centre, params.least, params.width, params.gap, params.join)
-        number = max([int(k) for k in job.facts("drawing")] or [0]) + 1
+        number = job.next_number("drawing")
         back = rigid.inverse(job.frame)
         rows = [_line(n, line, centre, height, back) for n, line in enumerate(found, 1)]
         drawing = {"name": params.name or f"Plan at {notation.length(height)}", "height": height, "thickness": params.thickness, "points": len(points), "lines": rows}

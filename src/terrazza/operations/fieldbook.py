@@ -1,8 +1,6 @@
 """Undo, stale entries, sweeping and recovery: what keeps a job whole between operations."""
 
-import json
 import os
-import re
 
 from terrazza.db import queries
 from terrazza.db.models import Change, Entry, Fact, database
@@ -10,7 +8,6 @@ from terrazza.db.models import Job as Row
 from terrazza.errors import StateError
 from terrazza.operations.base import find
 
-NAMED = re.compile(r'"([^"/]+\.(?:npy|jpg|png))"')
 KEPT_FOLDERS = ("scans", "photos", "arrays", "scratch")
 
 
@@ -96,7 +93,11 @@ def recover(workspace: str, claim) -> int:
 def _files(kind, scan, value):
     """(folder, file) pairs that a fact names."""
     folder = {"column": f"scans/{scan}", "photo": "photos", "pin": "photos", "array": "arrays"}.get(kind)
-    return [(folder, name) for name in NAMED.findall(json.dumps(value))] if folder else []
+    if folder is None or value is None:
+        return []
+    if kind in {"photo", "pin"}:
+        value = value["file" if kind == "photo" else "picture"]
+    return [(folder, name) for name in (value if isinstance(value, list) else [value]) if name]
 
 
 def named_files(job: Row) -> set[tuple[str, str]]:

@@ -1,16 +1,15 @@
 """Step 3, Georeference: targets, control, levelling; all of it sets job → grid and moves no scan."""
 
-import os
 from typing import Literal
 
 import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
-from terrazza.errors import InputError, NotFound, ParamsError, StateError
+from terrazza.errors import NotFound, ParamsError, StateError
 from terrazza.fleet import few
-from terrazza.formats import control as control_file
 from terrazza.later import later
+from terrazza.operations import reading
 from terrazza.operations.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.job import Job, Scan, plain
 from terrazza.operations.notation import Notation
@@ -47,7 +46,7 @@ def find_targets(job: Job, scans: list[Scan], board: float, reach: float, progre
     for key, old in list(job.facts("target").items()):
         if old["scan"] in chosen and not old.get("by_hand"):
             job.put("target", key, None)
-    number = max([int(k) for k in job.facts("target")] or [0])
+    number = job.next_number("target") - 1
     for scan, found in zip(scans, results):
         for target in found:
             number += 1
@@ -145,7 +144,7 @@ class PickTarget(Operation):
     def run(self, job: Job, params: PickTargetParams, progress: Progress) -> Figures:
         scan = job.scan(params.scan)
         centre = np.array([params.x, params.y, params.z])
-        number = max([int(k) for k in job.facts("target")] or [0]) + 1
+        number = job.next_number("target")
         job.put("target", number, {"scan": scan.id, "centre": centre.tolist(), "sigma": 0.004, "normal": [0, 0, 1], "range": float(np.linalg.norm(centre)), "incidence_deg": 0.0,
                                    "fit": 0.0, "points": 1, "dropped": False, "by_hand": True}, scan=scan.id)
         return {"says": f"Target {number} picked in scan {scan.id}", "target": number}
@@ -171,7 +170,7 @@ class Control(Operation):
 
     def run(self, job: Job, params: ControlParams, progress: Progress) -> Figures:
         job.need_scans(placed=True, why=", so targets have no place in a common frame")
-        read = control_file.read(_find(job, params.control))
+        read = reading.control(job.input(params.control, "The control file"))
         if not job.facts("target"):
             find_targets(job, job.scans(), params.board, 12.0, Part(progress, 0, 0.9))
         seen = places(job)
@@ -206,15 +205,6 @@ class Control(Operation):
                 raise StateError(f"The control fits the targets only with a scale of {factor:g}, which looks like {words}.", which)
         raise StateError(f"{len(use)} of {len(read.names)} control points could be matched to the {len(centres)} targets; three are needed.",
                          "Check the column order, the unit and the target heights, or match them by hand.")
-
-
-def _find(job: Job, path: str) -> str:
-    """Absolute, or relative to the recipe, then to the inputs."""
-    tries = [path] if os.path.isabs(path) else [os.path.join(folder, path) for folder in [*job.search, *(os.path.dirname(i) for i in job.inputs), job.subfolder("inbox"), "."]]
-    found = next((t for t in tries if os.path.isfile(t)), None)
-    if found is None:
-        raise InputError(f"The control file “{path}” is not there.", "Give its full path, or one relative to the recipe or to the input files.")
-    return found
 
 
 def solve(job: Job) -> Figures:

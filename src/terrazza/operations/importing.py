@@ -12,9 +12,10 @@ from terrazza.core.geometry import rigid
 from terrazza.core.geometry.axes import Axes
 from terrazza.core.progress import Progress
 from terrazza.errors import InputError, ParamsError, StateError
-from terrazza.formats import e57, las
-from terrazza.formats.contents import LEFT_OUT, REPAIRS, Contents, Repair
+from terrazza.formats import las
+from terrazza.formats.contents import DOUBTED, LEFT_OUT, REPAIRS, Contents, Repair
 from terrazza.formats.glimpse import stationed
+from terrazza.operations import reading
 from terrazza.operations.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.ingest import Source, bring
 from terrazza.operations.job import Job, plain
@@ -24,6 +25,7 @@ from terrazza.units import metres_per
 
 AS_FILE = "as the file says"
 BYTES_A_POINT = 60
+MOST_LOST = 0.01
 
 
 class ImportParams(Params):
@@ -37,6 +39,7 @@ class ImportParams(Params):
     every: int = field("Every n-th point", 1, ge=1, le=10_000, help="1 takes all. More makes a test import, which can be completed later without starting over.")
     nearest: float = field("Nearest", 0.0, unit="m", ge=0, le=10_000, help="Of scans with a station: leave out points nearer than this.")
     farthest: float = field("Farthest", 0.0, unit="m", ge=0, le=100_000, help="Of scans with a station: leave out points farther than this; 0: no limit.")
+    losses: Literal["refuse", "take the rest"] = field("Losses", "refuse", help="Whether an import that would lose more than 1 % of a scan's returns ends, or goes on and tells of them.")
     broken: Literal["refuse", "leave out"] = field("Broken files", "refuse", help="Whether a file or scan that cannot be read ends the import, or is left out and told of.")
     view_width: int = field("Station view", 0, unit="px", ge=0, le=32_768, help="Most columns of the view from a station; 0: every column of a scan's grid, or 4096 where it has none.")
 
@@ -50,7 +53,7 @@ class ImportFiles(Operation):
     Params = ImportParams
 
     def run(self, job: Job, params: ImportParams, progress: Progress) -> Figures:
-        paths = params.files or job.inputs
+        paths = [job.input(path, "The file") for path in params.files] or job.inputs
         if not paths:
             raise ParamsError("import.files has no files to import.", "Name them in “files”, or after the recipe on the command line.")
         if params.farthest and params.farthest <= params.nearest:
@@ -59,14 +62,13 @@ class ImportFiles(Operation):
         found, repairs = _looked(paths, columns, params.broken == "leave out")
         chosen, units = _chosen(found, params.take), _units(params, len(found))
         _need_room(job, [found[f].scans[s].points // params.every for f, s in chosen])
-        first = max([int(k) for k in job.facts("scan")] or [0]) + 1
+        first = job.next_number("scan")
         numbers = {pick: first + n for n, pick in enumerate(chosen)}
         pieces = []
         for f, s in chosen:
-            folder = job.scan_folder(numbers[f, s])
-            shutil.rmtree(folder, ignore_errors=True)
-            pieces.append(_source(job, found[f], s, folder, units[f], axes, columns, params.every, _within(found[f], s, params), params.broken == "leave out"))
+            pieces.append(_source(job, found[f], s, job.scan_folder(numbers[f, s]), units[f], axes, columns, params.every, _within(found[f], s, params), params.broken == "leave out"))
         records, mended = bring([(p, found[f]) for p, (f, _) in zip(pieces, chosen)], job.fleet, progress)
+        _need_whole(params, [(found[f].scans[s].name, r) for (f, s), r in zip(chosen, records)])
         empty = [found[f].scans[s].name for (f, s), r in zip(chosen, records) if r["points"] == 0]
         if len(empty) == len(records):
             raise InputError("None of the scans holds a valid point.", next((r.says for m in mended for r in m if r.code == "scan"), "Export them again."))
@@ -84,7 +86,8 @@ class ImportFiles(Operation):
         notes += [note for c in found for note in c.notes] + [f"“{n}” holds no valid point and was left out." for n in empty] + [_sentence(r) for r in repairs if r["code"] not in LEFT_OUT[:3]]
         total, posed = sum(r["points"] for r in rows), sum(r["posed"] for r in rows)
         return {"says": f"{len(rows)} scans, {total:,} points, {photos} photos; {posed or 'none'} posed" + (f"; every {params.every}th point, as a test" if params.every > 1 else ""),
-                "scans": len(rows), "points": total, "dropped": sum(r["dropped"] for r in rows), "photos": photos, "posed": posed, "rows": rows, "notes": notes, "repairs": repairs}
+                "scans": len(rows), "points": total, "dropped": sum(r["dropped"] for r in rows), "lost": sum(r["lost"] for r in rows), "photos": photos, "posed": posed, "rows": rows, "notes": notes,
+                "repairs": repairs, "doubt": [_sentence(row) for row in repairs if row["code"] in DOUBTED]}
 
     def _enter(self, job, contents: Contents, index, number, record, piece: Source, mine: list[Repair]):
         inside = contents.scans[index]
@@ -107,7 +110,7 @@ class ImportFiles(Operation):
             pose = np.eye(4) if inside.pose is None else inside.pose.copy()
             pose[:3, 3] = pose[:3, 3] * piece.factor
             job.put("pose", number, {"matrix": plain(piece.axes.pose(pose) @ rigid.make(np.eye(3), shift)), "how": "file"}, scan=number)
-        return {"scan": number, "name": name, "points": record["points"], "dropped": record["dropped"], "beyond": record["beyond"], "posed": posed, "columns": sorted(files)}
+        return {"scan": number, "name": name, "points": record["points"], "dropped": record["dropped"], "lost": record["lost"], "beyond": record["beyond"], "posed": posed, "columns": sorted(files)}
 
     def _photos(self, job, found, numbers, records, pieces):
         count, notes = 0, []
@@ -127,8 +130,7 @@ class ImportFiles(Operation):
         return count, notes
 
     def _photo(self, job, contents, image, inside, number, piece: Source, record):
-        data = e57.read_image(contents.path, image)
-        ending = "png" if data[:4] == b"\x89PNG" else "jpg"
+        data, ending = reading.photo(contents.path, image)
         key = f"{number}-{image.index}"
         folder = job.subfolder("photos")
         file = f"photo.{key}.{job.version}.{checksum(data)}.{ending}"
@@ -164,7 +166,7 @@ def _looked(paths: list[str], columns: tuple[str, ...], lenient: bool) -> tuple[
     found, repairs = [], []
     for path in paths:
         try:
-            found.append(formats.look(path, columns))
+            found.append(reading.look(path, columns))
         except InputError as error:
             if not lenient:
                 raise
@@ -200,6 +202,14 @@ def _listed(repairs: list[Repair], name: str, number: int | None) -> list[dict]:
 
 def _sentence(row: dict) -> str:
     return f"“{row['name']}”: {row['says'] or '{:,} {}.'.format(row['count'], row['what'])}"
+
+
+def _need_whole(params: ImportParams, found: list[tuple[str, dict]]) -> None:
+    """InputError where more of a scan's returns would be lost than may be without being asked for."""
+    for name, record in found:
+        lost, returns = record["lost"], record["points"] * params.every + record["lost"]
+        if params.losses == "refuse" and lost > MOST_LOST * returns:
+            raise InputError(f"“{name}” would lose {lost:,} of {returns:,} returns: {record['losses']}.", "Look whether unit, columns and file are right; “take the rest” under Losses imports what is left.")
 
 
 def _chosen(found: list[Contents], take: list[str]) -> list[tuple[int, int]]:
@@ -257,19 +267,22 @@ class Complete(Operation):
         for scan in scans:
             path, taken = scan.record["path"], scan.record["taken"]
             if path not in found:
-                found[path] = formats.look(path, tuple(taken["columns"]))
+                found[path] = reading.look(job.input(path, "The file"), tuple(taken["columns"]))
             axes, within = Axes(*map(tuple, taken["axes"])), taken["within"]
             if scan.record["index"] >= len(found[path].scans):
                 raise StateError(f"“{os.path.basename(path)}” no longer holds scan “{scan.name}”.", "Bring the file back as it was, or import it anew.")
             piece = _source(job, found[path], scan.record["index"], job.scan_folder(scan.id), AS_FILE, axes, tuple(taken["columns"]), 1, tuple(np.inf if w is None else w for w in within) if within else None, False)
             pieces.append(replace(piece, factor=taken["factor"]))
         _need_room(job, [p.points for p in pieces])
-        records, _ = bring([(p, found[p.path]) for p in pieces], job.fleet, progress)
+        by_path = {contents.path: contents for contents in found.values()}
+        records, mended = bring([(p, by_path[p.path]) for p in pieces], job.fleet, progress)
+        _need_whole(ImportParams(), [(s.name, r) for s, r in zip(scans, records)])
+        doubt = [_sentence(row) for s, mine in zip(scans, mended) for row in _listed(mine, s.name, s.id) if row["code"] in DOUBTED]
         rows, lost = [], set()
         for scan, piece, record in zip(scans, pieces, records):
             lost |= self._replace(job, scan, found[piece.path].scans[piece.index], piece, record)
             rows.append({"scan": scan.id, "name": scan.name, "before": scan.points, "after": record["points"]})
-        return {"says": f"{len(rows)} scans completed: {sum(r['after'] for r in rows):,} points instead of {sum(r['before'] for r in rows):,}", "rows": rows,
+        return {"says": f"{len(rows)} scans completed: {sum(r['after'] for r in rows):,} points instead of {sum(r['before'] for r in rows):,}", "rows": rows, "doubt": doubt,
                 "notes": [f"{', '.join(sorted(lost))} of the test import were left behind: make them again."] if lost else []}
 
     @staticmethod
@@ -332,7 +345,7 @@ class RemoveScan(Operation):
     """Takes a scan out of the job; undo puts it back."""
 
     name, title, step = "import.remove_scan", "Remove a scan", "Import"
-    writes = frozenset({"scan", "column", "pose", "photo", "target", "tie"})
+    writes = frozenset({"scan", "column", "pose", "photo", "target", "tie", "walk", "array", "left_out"})
     Params = RemoveScanParams
 
     def run(self, job: Job, params: RemoveScanParams, progress: Progress) -> Figures:
@@ -342,6 +355,6 @@ class RemoveScan(Operation):
                 mine = key.split("/")[0] == str(scan.id) if kind == "column" else scan.id in (value.get("scan"), value.get("a"), value.get("b"))
                 if mine:
                     job.put(kind, key, None)
-        job.put("pose", scan.id, None)
-        job.put("scan", scan.id, None)
+        for kind, key in (("pose", scan.id), ("left_out", scan.id), ("walk", scan.id), ("array", f"path-{scan.id}"), ("scan", scan.id)):
+            job.put(kind, key, None)
         return {"says": f"Scan {scan.id}, {scan.name}, removed; undo puts it back"}

@@ -4,6 +4,7 @@ A *stretch* of a file is decoded, quantised and written as sorted runs; then *bl
 from the runs (see ``store.build``).  Nothing here holds more than a few runs in memory, however large the file.
 """
 
+import contextlib
 import os
 import shutil
 from dataclasses import dataclass, field, replace
@@ -13,17 +14,22 @@ import numpy as np
 
 from terrazza.core.geometry.axes import Axes
 from terrazza.core.progress import Part, Progress
-from terrazza.errors import InputError
-from terrazza.fleet import few
+from terrazza.errors import Cancelled, InputError, ParamsError, StateError, TerrazzaError
+from terrazza.fleet.guard import allowed, guard
+from terrazza.fleet.local import FEW
 from terrazza.formats import MAPPED, READERS, las
-from terrazza.formats.contents import LEFT_OUT, Contents, Repair, ScanInside
+from terrazza.formats.contents import LEFT_OUT, LOST, REPAIRS, Contents, Repair, ScanInside
 from terrazza.later import later
 
 build = later("terrazza.store.build")
 
-FINE = 1e-5
+FINE, COARSEST = 1e-5, 1e-1
 FAR = 2000.0
-REACH = 20_000.0
+REACH = 2e9  # steps of the scale: what 32 bits hold, with some room
+EARTH = 1e8  # m: nothing that was ever measured has larger coordinates
+ROUNDS = 3
+GUARDED, SILENCE = 3_000_000_000, 120.0  # bytes and seconds that a helper may take to read a stretch, and be silent
+SAMPLED = 200
 UNKNOWN = 200.0
 LARGE = 3_000_000
 WATCHED = ("returns", "time", "native_rgb")
@@ -75,7 +81,8 @@ class Stretch:
 @dataclass
 class Read:
     """What a stretch gave: its runs, the box of their positions (integers), what was mended by code, how many points the range limits left out,
-    what is known of its columns, and the sentence of the file's failure where that is to be put up with."""
+    what is known of its columns, the sentence of the file's failure where that is to be put up with, and an even sample of all its places (m, in the
+    axes chosen), near and far, where they are not stored as the file has them."""
 
     runs: list[tuple[str, int]]
     low: np.ndarray
@@ -84,6 +91,7 @@ class Read:
     beyond: int = 0
     kinds: dict = field(default_factory=dict)
     error: str = ""
+    sample: list = field(default_factory=list)
 
     def mended(self, counts: dict[str, int]) -> int:
         """Add counts by code; returns how many points they left out."""
@@ -92,17 +100,19 @@ class Read:
         return sum(n for code, n in counts.items() if code in LEFT_OUT)
 
 
-def prepared(source: Source, inside: ScanInside, bounds: tuple | None = None) -> Source:
-    """The source with its place and shift, from ``bounds`` (m, in the axes chosen) or else what the header says."""
+def prepared(source: Source, inside: ScanInside, bounds: tuple | None = None, scale: float = FINE) -> Source:
+    """The source with its place and shift, from ``bounds`` (m, in the axes chosen) or else what the header says, which is a hint and no more."""
+    known = READERS[source.format].coordinates(source.path, source.index) if inside.points else None
     low, high = bounds if bounds is not None else _box(source, inside.bounds if inside.bounds is not None else _around_first(source))
-    known = READERS[source.format].coordinates(source.path, source.index)
+    if bounds is None and not (np.isfinite([low, high]).all() and np.abs([low, high]).max() < EARTH):
+        low, high = np.zeros(3), np.ones(3)
     shift = np.round((low + high) / 2) * (np.abs([low, high]).max() > FAR)
     if known:  # the file's whole numbers are stored as they are, so what is taken off goes into the offset
-        scale, offset = (np.asarray(v, float) * source.factor for v in known)
-        scale, offset = source.axes.reordered(scale), source.axes.turned(offset) - shift
+        stored, begins = (np.asarray(v, float) * source.factor for v in known)
+        steps, offset = source.axes.reordered(stored), source.axes.turned(begins) - shift
     else:
-        scale, offset = np.full(3, FINE), np.zeros(3)
-    place = build.Place.around(low - shift, high - shift, scale, offset)
+        steps, offset = np.full(3, scale), np.zeros(3)
+    place = build.Place.around(low - shift, high - shift, steps, offset)
     return replace(source, place=place, shift=tuple(map(float, shift)))
 
 
@@ -114,11 +124,16 @@ def _box(source: Source, bounds) -> tuple[np.ndarray, np.ndarray]:
 
 def _around_first(source: Source):
     """A generous box around the first points (in the file's unit), for files that tell no bounds."""
-    for chunk in _reading(Stretch(source, 0), raw=False):
-        if len(chunk["xyz"]):
-            middle = np.median(chunk["xyz"], 0)
-            return middle - UNKNOWN / source.factor, middle + UNKNOWN / source.factor
-    return np.zeros(3), np.ones(3)
+    middle = None
+    if source.points:
+        with contextlib.suppress(InputError):  # what is wrong is said when it is read
+            middle = guard().call(first_middle, source, about=os.path.basename(source.path), seconds=allowed(source.path))
+    return (np.zeros(3), np.ones(3)) if middle is None else (middle - UNKNOWN / source.factor, middle + UNKNOWN / source.factor)
+
+
+def first_middle(source: Source) -> np.ndarray | None:
+    """The middle (3,) of the first points in the file's unit; None where it holds none."""
+    return next((np.median(chunk["xyz"], 0) for chunk in _reading(Stretch(source, 0), raw=False) if len(chunk["xyz"])), None)
 
 
 def stretches(source: Source) -> list[Stretch]:
@@ -147,7 +162,7 @@ def read_stretch(stretch: Stretch, progress: Progress) -> Read:
             left_out = out.mended(chunk.pop("repairs", {}))
             there = len(chunk["position"] if "position" in chunk else chunk["xyz"])
             chunk = _every(chunk, source.every, seen)
-            chunk, counts = _quantised(chunk, source)
+            chunk, counts = _quantised(chunk, source, out.sample)
             out.beyond += counts.pop("beyond", 0)
             out.mended(counts)
             seen, done = seen + there, done + there + left_out
@@ -167,8 +182,8 @@ def _every(chunk: dict, every: int, seen: int) -> dict:
     return chunk if every == 1 else {name: values[(-seen) % every :: every] for name, values in chunk.items()}
 
 
-def _quantised(chunk: dict, source: Source) -> tuple[dict, dict[str, int]]:
-    """The chunk with integer positions in the axes chosen, and how many points lay too far out to be real or beyond the range limits."""
+def _quantised(chunk: dict, source: Source, sample: list) -> tuple[dict, dict[str, int]]:
+    """The chunk with integer positions in the axes chosen, and how many points lay beyond what these reach or beyond the range limits; some places go into ``sample``."""
     if "position" in chunk:
         if not source.axes.plain:
             chunk["position"] = source.axes.turned(chunk["position"])
@@ -184,11 +199,13 @@ def _quantised(chunk: dict, source: Source) -> tuple[dict, dict[str, int]]:
     if source.within is not None:
         chunk, counts = _within(chunk | {"xyz": xyz}, xyz, source.within)
         xyz = chunk.pop("xyz")
+    sample.append(xyz[:: max(len(xyz) // SAMPLED, 1)].copy())
     xyz -= source.shift
-    if len(xyz) and max(-xyz.min(), xyz.max()) > REACH:
-        near = (np.abs(xyz) <= REACH).all(1)
+    step = source.place.scale[0]
+    if len(xyz) and not max(-xyz.min(), xyz.max()) <= REACH * step:
+        near = (np.abs(xyz) <= REACH * step).all(1)
         counts["far"], xyz, chunk = int((~near).sum()), xyz[near], {k: v[near] for k, v in chunk.items()}
-    xyz /= FINE
+    xyz /= step
     np.rint(xyz, out=xyz)
     return {"position": xyz.astype(np.int32)} | chunk, counts
 
@@ -201,6 +218,9 @@ def _within(chunk: dict, xyz: np.ndarray, within: tuple[float, float]) -> tuple[
 
 def misplaced(source: Source, reads: list[Read]) -> tuple | None:
     """Where points lie outside the root cube, the true bounds (m, in the axes chosen); then the header was wrong."""
+    far = _far(source, reads)
+    if far is not None:
+        return far
     reads = [r for r in reads if r.runs]
     if not reads:
         return None
@@ -208,7 +228,27 @@ def misplaced(source: Source, reads: list[Read]) -> tuple | None:
     found = [np.min([r.low for r in reads], 0) * scale + offset, np.max([r.high for r in reads], 0) * scale + offset]
     if (found[0] >= low).all() and (found[1] <= low + size).all():
         return None
-    return tuple(f + source.shift for f in found)
+    return (*(f + source.shift for f in found), source.place.scale[0])
+
+
+def _far(source: Source, reads: list[Read]) -> tuple | None:
+    """Where points lay beyond reach because they were expected elsewhere or spread wider than the steps hold: bounds that take in all but rogue ones, and the step for them."""
+    far, near = sum(r.repairs.get("far", 0) for r in reads), sum(n for r in reads for _, n in r.runs)
+    if not far:
+        return None
+    sample = np.concatenate([s for r in reads for s in r.sample])
+    sample = sample[(np.abs(sample) < EARTH).all(1)]
+    if not len(sample):
+        return None
+    middle = np.median(sample, 0)
+    reach = float(np.quantile(np.abs(sample - middle).max(1), 0.995))
+    step = next((s for s in FINE * 10.0 ** np.arange(5) if reach < 0.9 * REACH * s and s <= COARSEST * 1.01), COARSEST)
+    known = np.abs(middle - source.shift).max() < 0.1 * REACH * source.place.scale[0] and step <= source.place.scale[0] * 1.01
+    if known and far <= 0.01 * (far + near):
+        return None  # a few rogue returns: told, and left where they are
+    if known and step == source.place.scale[0]:
+        return None
+    return middle - max(reach, 1.0), middle + max(reach, 1.0), step
 
 
 @dataclass(frozen=True)
@@ -282,25 +322,26 @@ def bring(sources: list[tuple[Source, Contents]], fleet, progress: Progress) -> 
     placed = [prepared(s, c.scans[s.index]) for s, c in sources]
     reads = _read(placed, fleet, half[0])
     repairs: list[list[Repair]] = [[] for _ in placed]
-    wrong = {k: b for k, (s, r) in enumerate(zip(placed, reads)) if (b := misplaced(s, r)) is not None}
-    if wrong:
-        for k, bounds in wrong.items():
+    for _ in range(ROUNDS):
+        wrong = {k: b for k, (s, r) in enumerate(zip(placed, reads)) if (b := misplaced(s, r)) is not None}
+        for k, (low, high, step) in wrong.items():
             inside = sources[k][1].scans[placed[k].index]
-            placed[k] = prepared(replace(placed[k], place=None), inside, bounds)
-            if inside.bounds is not None:
+            placed[k] = prepared(replace(placed[k], place=None), inside, (low, high), step)
+            if inside.bounds is not None and not repairs[k]:
                 repairs[k].append(Repair("bounds", inside.index, 1, "The bounds in the header are wrong; the points' own were taken."))
-        for k, again in zip(wrong, _read([placed[k] for k in wrong], fleet, half[0])):
+        for k, again in zip(wrong, _read([placed[k] for k in wrong], fleet, half[0])) if wrong else ():
             reads[k] = again
     there = [k for k, r in enumerate(reads) if any(x.runs for x in r)]
     plans = {k: blocks(placed[k], reads[k]) for k in there}
     tasks = [b for k in there for b in plans[k][1]]
-    written = iter(fleet.map(write_block, tasks, [b.points for b in tasks], half[1], "Ordering points", light=few([b.points for b in tasks])))
+    written = iter(fleet.map(write_block, tasks, [b.points for b in tasks], half[1], "Ordering points", light=sum(b.points for b in tasks) <= FEW))
     records = []
     for k, source in enumerate(placed):
         counts = mended(reads[k])
         repairs[k] += [Repair(code, source.index, n) for code, n in counts.items()]
         repairs[k] += [Repair("scan" if k not in plans else "count", source.index, 1, r.error) for r in reads[k] if r.error]
-        about = {"dropped": sum(n for code, n in counts.items() if code in LEFT_OUT), "beyond": sum(r.beyond for r in reads[k])}
+        about = {"dropped": sum(n for code, n in counts.items() if code in LEFT_OUT), "lost": sum(counts.get(code, 0) for code in LOST), "beyond": sum(r.beyond for r in reads[k]),
+                 "losses": ", ".join(f"{counts[code]:,} {REPAIRS[code]}" for code in LOST if counts.get(code))}
         if k not in plans:
             records.append({"points": 0} | about)
             continue
@@ -309,11 +350,36 @@ def bring(sources: list[tuple[Source, Contents]], fleet, progress: Progress) -> 
     return records, repairs
 
 
+def _stretches_read(parts: list[Stretch], fleet, progress) -> list[Read]:
+    """Each stretch read where it may die: in the fleet's processes, or where other processes are not worth their start, one after another in a helper.
+
+    Where a process of the fleet died, they are read again one by one, so that the file is named.
+    """
+    sizes = [p.points for p in parts]
+    if sum(sizes) > FEW and len(parts) > 1 and fleet.cores > 1:  # else they would be read in this process
+        try:
+            return fleet.map(read_stretch, parts, sizes, progress, "Reading points")
+        except (InputError, ParamsError, StateError, Cancelled):
+            raise
+        except TerrazzaError:
+            pass
+    out, total = [], float(sum(sizes)) or 1.0
+    for n, part in enumerate(parts):
+        name, memory = os.path.basename(part.source.path), GUARDED + 600 * part.source.run
+        try:
+            out.append(guard().call(read_stretch, part, about=name, seconds=SILENCE, memory=memory, progress=Part(progress, sum(sizes[:n]) / total, sum(sizes[: n + 1]) / total, total, "Reading points")))
+        except InputError as error:
+            if not part.source.lenient:
+                raise
+            out.append(Read([], None, None, error=str(error)))
+    return out
+
+
 def _read(sources: list[Source], fleet, progress) -> list[list[Read]]:
     for s in sources:
         os.makedirs(s.folder, exist_ok=True)
     parts = [st for s in sources for st in stretches(s)]
-    found = fleet.map(read_stretch, parts, [p.points for p in parts], progress, "Reading points", light=few([p.points for p in parts]))
+    found = _stretches_read(parts, fleet, progress)
     out = [[] for _ in sources]
     places = {s: k for k, s in enumerate(sources)}
     for part, read in zip(parts, found):

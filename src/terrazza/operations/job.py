@@ -11,11 +11,14 @@ import numpy as np
 from terrazza.db import queries
 from terrazza.db.models import Change, Entry, Fact, database
 from terrazza.db.models import Job as Row
-from terrazza.errors import NotFound, StateError
+from terrazza.errors import NotFound, ParamsError, StateError
 from terrazza.fleet import Local
 from terrazza.store.cloud import Cloud
 from terrazza.files import checksum, disk
+from terrazza.settings import settings
 
+PAGE = "page"
+DEMO_FOLDER = "demo-field"
 FOLDERS = ("scans", "photos", "drawings", "deliverables", "pictures", "arrays", "inbox")
 
 
@@ -75,6 +78,15 @@ class Job:
             self._facts[kind].pop(key, None)
         else:
             self._facts[kind][key] = value
+
+    def next_number(self, kind: str) -> int:
+        """A number for a new fact of a kind that no other of the job ever had, nor gets in this run."""
+        mine = [int(key) for k, key in self._puts if k == kind and key.isdecimal()]
+        return max(queries.next_number(self.row.id, kind), *(n + 1 for n in mine), 1)
+
+    def next_photo(self, scan: int) -> int:
+        """A number for a new photo of a scan that none of its photos ever had (they are named scan-number)."""
+        return 1 + max((int(k.partition("-")[2]) for k in queries.keys_ever(self.row.id, "photo", f"{scan}-")), default=-1)
 
     def clear(self, kind: str) -> None:
         """Remove every fact of a kind when this run is committed."""
@@ -179,13 +191,58 @@ class Job:
         network = self.get("network")
         return network["scans"] if network else []
 
+    # --- files outside: the one place that says which may be read and written
+
+    @property
+    def confined(self) -> bool:
+        """Whether this run was asked for by the page, which reaches the job and the folders of the settings; the command line has its user's rights."""
+        return self.entry is not None and self.entry.who == PAGE
+
+    def _within(self, path: str) -> bool:
+        """Whether a path, links followed, lies in the job or in a folder that the page may read."""
+        real = os.path.realpath(path)
+        roots = [self.folder, os.path.join(self.workspace, DEMO_FOLDER), *map(str, settings().allowed_folders())]
+        return any(real.startswith(os.path.realpath(root) + os.sep) for root in roots)
+
+    def input(self, name: str, what: str, beside: tuple[str, ...] = ()) -> str:
+        """The real path of a file that a parameter names: as it is, or relative to the recipe, the inputs, the inbox, or a folder ``beside``.
+
+        NotFound where it is not there; ParamsError where the page may not read it.
+        """
+        if "\0" in name or not name.strip():
+            raise ParamsError(f"{what} “{name!r}” is no file name.", "Choose a file.")
+        folders = [*self.search, *(os.path.dirname(i) for i in self.inputs), self.subfolder("inbox"), *beside, *([] if self.confined else ["."])]
+        tries = [name] if os.path.isabs(name) else [os.path.join(folder, name) for folder in folders]
+        for path in tries:
+            if self.confined and not self._within(path):
+                if os.path.isabs(name):
+                    raise ParamsError(f"{what} “{name}” lies outside the folders that the page may read.", "Bring it into the job's inbox, or name its folder in TERRAZZA_FOLDERS.")
+                continue
+            if os.path.exists(path):
+                return os.path.realpath(path)
+        raise NotFound(f"{what} “{name}” is not there.", "Give its full path, one relative to the recipe or to the input files, or drop it into the inbox.")
+
     def output(self, path: str, ending: str) -> str:
-        """Where a deliverable goes: relative paths land in the job's deliverables, or in the folder the command line named."""
+        """Where a deliverable goes: relative paths land in the job's deliverables, or in the folder the command line named.
+
+        ParamsError where the page asks for a place outside the deliverables, or the name leads there by a link.
+        """
+        if "\0" in path or not os.path.basename(path) or len(os.path.basename(path).encode()) > 200:
+            raise ParamsError(f"“{path[:80]!r}” is no file name that can be written.", "Give a plain file name.")
         if not path.lower().endswith(ending):
             path += ending
-        full = path if os.path.isabs(path) else os.path.join(self.out or self.subfolder("deliverables"), path)
+        home = self.out or self.subfolder("deliverables")
+        full = path if os.path.isabs(path) else os.path.join(home, path)
+        if self.confined and not os.path.realpath(full).startswith(os.path.realpath(home) + os.sep):
+            raise ParamsError("Files written from the page stay in the job's deliverables.", "Give a plain file name; the command line writes anywhere.")
         os.makedirs(os.path.dirname(full), exist_ok=True)
         return full
+
+    def own_file(self, folder: str, name: str) -> str:
+        """Path of one of the job's own files; NotFound where a record names something that is none."""
+        if not name or name != os.path.basename(name) or name in {".", ".."} or os.path.islink(os.path.join(self.folder, folder, name)):
+            raise NotFound(f"“{name}” is no file of this job.", "Run “terrazza check”.")
+        return os.path.join(self.folder, folder, name)
 
     def deliver(self, path: str, **about) -> None:
         """Enter a finished file into the list of deliverables."""
@@ -218,7 +275,7 @@ class Job:
 
 
 def _natural(key: str):
-    return [(0, int(p), "") if p.isdigit() else (1, 0, p) for p in key.replace("-", "/").split("/")]
+    return [(0, int(p), "") if p.isdecimal() else (1, 0, p) for p in key.replace("-", "/").split("/")]
 
 
 def covariance_of(record: dict) -> np.ndarray | None:

@@ -3,26 +3,23 @@
 import os
 
 import numpy as np
-from PIL import Image, UnidentifiedImageError
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.errors import NotFound, ParamsError
 from terrazza.files import checksum, disk
+from terrazza.operations import reading
 from terrazza.operations.base import Figures, Operation, Params, field, operation
 from terrazza.operations.job import Job, plain
 
 
 def kept(job: Job, name: str, stem: str) -> tuple[str, int, int]:
     """Keep a picture of the inbox, or at a path, with the job: (the name it is kept under, width, height)."""
-    path = name if os.path.isabs(name) else os.path.join(job.subfolder("inbox"), os.path.basename(name))
-    try:
-        with Image.open(path) as image:
-            ending, size = {"JPEG": "jpg", "PNG": "png"}[image.format], image.size
-        with open(path, "rb") as f:
-            data = f.read()
-    except (OSError, KeyError, UnidentifiedImageError) as error:
-        raise ParamsError(f"“{os.path.basename(name)}” is no JPEG or PNG in the inbox.", "Drop the picture there first.") from error
+    path = job.input(name, "The picture")
+    reading.need_file(path)
+    ending, *size = reading.opened(path, os.path.basename(name))
+    with open(path, "rb") as f:
+        data = f.read()
     file = f"{stem}.{job.version}.{checksum(data)}.{ending}"
     disk.write_bytes(os.path.join(job.subfolder("photos"), file), data)
     disk.sync(job.subfolder("photos"))
@@ -47,7 +44,7 @@ class AddPhoto(Operation):
 
     def run(self, job: Job, params: AddPhotoParams, progress: Progress) -> Figures:
         scan = job.scan(params.scan)
-        number = 1 + max((int(k.partition("-")[2]) for k in job.facts("photo") if k.startswith(f"{scan.id}-")), default=-1)
+        number = job.next_photo(scan.id)
         file, width, height = kept(job, params.picture, f"photo.{scan.id}-{number}")
         if width != 2 * height:
             raise ParamsError(f"The picture has {width} × {height} pixels: a spherical one is twice as wide as high.", "Export it as an equirectangular panorama.")

@@ -51,7 +51,7 @@ class Share:
     pose: np.ndarray | None
     classes: tuple[int, ...]
     boxes: tuple[Box, ...]
-    colour: str
+    colour: tuple[str, ...]
     thinned: str = ""
 
     def wanted(self, cloud: Cloud, start: int, stop: int, within: bool) -> np.ndarray:
@@ -153,11 +153,10 @@ class Selection:
         return tally, {int(k): int(n) for k, n in enumerate(cuts) if n and k}
 
     @staticmethod
-    def _colour(job, scan, wanted):
-        has = [c for c in ("photo", "native") if job.get("column", f"{scan.id}/{c}_rgb")]
-        if wanted == "photo, else native":
-            return f"{has[0]}_rgb" if has else ""
-        return f"{wanted}_rgb" if wanted in has else ""
+    def _colour(job, scan, wanted) -> tuple[str, ...]:
+        """Columns that give a point its colour, the first that has one for it."""
+        cloud = job.cloud(scan.id)
+        return tuple(f"{c}_rgb" for c in ("photo", "native") if c in wanted and cloud.has(f"{c}_rgb"))
 
     def thin(self, folder: str, progress: Progress) -> None:
         """Decide which points stay when a spacing, cells or a number are asked for; ``folder`` takes the answer."""
@@ -258,15 +257,26 @@ class Selection:
         return stacked.min(0), stacked.max(0)
 
 
-def _picked(cloud: Cloud, index: np.ndarray, colour: str, pose) -> dict:
+def _coloured(count: int, columns: tuple[str, ...], read) -> np.ndarray:
+    """Colour (n, 3) of each point from the first of some columns that has one for it; black where none has.
+
+    ``read(column)`` gives a column's values.  Photo colours are at least 1 in each part, so black in that column says that no photo showed the point.
+    """
+    rgb = np.zeros((count, 3), np.uint8)
+    for n, column in enumerate(columns):
+        rgb = np.asarray(read(column)) if n == 0 else np.where(rgb.any(1, keepdims=True), rgb, read(column))
+    return rgb
+
+
+def _picked(cloud: Cloud, index: np.ndarray, colour: tuple[str, ...], pose) -> dict:
     """Points with these indices (sorted), as ``_chunk`` gives them."""
     points = cloud.at(index)
     out = {"xyz": points if pose is None else rigid.apply(pose, points)}
     out |= {column: cloud.pick(column, index) for column in COLUMNS if cloud.has(column)}
-    return out | {"rgb": cloud.pick(colour, index) if colour else np.zeros((len(index), 3), np.uint8)}
+    return out | {"rgb": _coloured(len(index), colour, lambda column: cloud.pick(column, index))}
 
 
-def _chunk(cloud: Cloud, start: int, stop: int, use, colour: str, pose, scale: float = 0.0, offset=None) -> dict:
+def _chunk(cloud: Cloud, start: int, stop: int, use, colour: tuple[str, ...], pose, scale: float = 0.0, offset=None) -> dict:
     position = cloud.read("position", start, stop)[use]
     if scale:
         out = {"position": quantised.moved(position, cloud.scale, cloud.offset, pose, np.full(3, scale), offset)}
@@ -276,7 +286,7 @@ def _chunk(cloud: Cloud, start: int, stop: int, use, colour: str, pose, scale: f
     for column in COLUMNS:
         if cloud.has(column):
             out[column] = cloud.read(column, start, stop)[use]
-    out["rgb"] = cloud.read(colour, start, stop)[use] if colour else np.zeros((len(position), 3), np.uint8)
+    out["rgb"] = _coloured(len(position), colour, lambda column: cloud.read(column, start, stop)[use])
     return out
 
 

@@ -1,5 +1,6 @@
 """What is set down while looking: measures, pins and working boxes, and how figures are written."""
 
+import itertools
 from typing import Literal
 
 import numpy as np
@@ -140,8 +141,8 @@ class TakeMeasure(Operation):
     def run(self, job: Job, params: MeasureParams, progress: Progress) -> Figures:
         touches = [t.model_dump(mode="json") for t in params.points]
         figures = measured(job, params.kind, touches, params.reach)
-        number = _next(job, "measure")
-        name = _name(job, "measure", params.name, f"{params.kind} {number}")
+        number = job.next_number("measure")
+        name = _name(job, "measure", params.name, _free_name(job, "measure", number, params.kind))
         job.put("measure", number, {"kind": params.kind, "name": name, "points": touches, "reach": params.reach})
         return {"says": f"{name}: {told(Notation.of(job), params.kind, figures)}", "measure": number} | figures
 
@@ -178,10 +179,6 @@ def listed(n: Notation, figures: dict) -> str:
         return n.residual(value * 1000, 2) if name in {"rms", "sigma"} else n.length(value, name.endswith("area"))
 
     return "; ".join(f"{name.removesuffix('_deg').replace('_', ' ')} {written(name, value)}" for name, value in figures.items() if isinstance(value, (int, float)))
-
-
-def _next(job: Job, kind: str) -> int:
-    return max([int(k) for k in job.facts(kind)] or [0]) + 1
 
 
 def _name(job: Job, kind: str, wanted: str, otherwise: str) -> str:
@@ -221,8 +218,8 @@ class PutPin(Operation):
             raise ParamsError("A link begins with http:// or https://.", "Write the whole address.")
         if params.measure:
             _there(job, "measure", params.measure)
-        number = _next(job, "pin")
-        name = _name(job, "pin", params.name, f"pin {number}")
+        number = job.next_number("pin")
+        name = _name(job, "pin", params.name, _free_name(job, "pin", number))
         touch = params.points[0].model_dump(mode="json")
         at = place(job, touch)
         job.put("pin", number, {"name": name, "text": params.text, "link": params.link, "measure": params.measure, "point": touch, "picture": kept(job, params.picture, f"pin.{number}")[0] if params.picture else ""})
@@ -249,17 +246,26 @@ class PutBox(Operation):
     def run(self, job: Job, params: BoxParams, progress: Progress) -> Figures:
         if min(params.size) <= 0:
             raise ParamsError("boxes.put: “size” has a side that is not above 0.", "Give three lengths.")
+        there = any(b["name"] == " ".join(params.name.split()) for b in job.facts("box").values())
         number, name = put_box(job, params.name, params.centre, params.size, params.heading_deg, params.outside)
-        return {"says": f"{name}: {params.size[0]:.2f} × {params.size[1]:.2f} × {params.size[2]:.2f} m{', inside out' if params.outside else ''}", "box": number}
+        sides = f"{params.size[0]:.2f} × {params.size[1]:.2f} × {params.size[2]:.2f} m"
+        return {"says": f"{name}: {sides}{', inside out' if params.outside else ''}{'; it replaces the box of that name' if there else ''}", "box": number, "replaced": there}
 
 
 def put_box(job: Job, name: str, centre, size, heading_deg: float, outside: bool) -> tuple[int, str]:
     """Put a box given in the grid (or job frame), in place of one of the same name; returns its number and name."""
     own, name = rigid.inverse(job.frame), " ".join(name.split())
-    number = int(next((k for k, b in job.facts("box").items() if b["name"] == name and name), _next(job, "box")))
-    job.put("box", number, {"name": name or f"box {number}", "centre": rigid.apply(own, np.array([centre], float))[0].tolist(), "size": [float(v) for v in size],
+    number = int(next((k for k, b in job.facts("box").items() if b["name"] == name and name), job.next_number("box")))
+    name = name or _free_name(job, "box", number)
+    job.put("box", number, {"name": name, "centre": rigid.apply(own, np.array([centre], float))[0].tolist(), "size": [float(v) for v in size],
                             "heading_deg": float(np.degrees(rigid.heading(own)) + heading_deg), "outside": outside})
-    return number, name or f"box {number}"
+    return number, name
+
+
+def _free_name(job: Job, kind: str, number: int, word: str = "") -> str:
+    """The default name of something new: a word (its kind) and its number, or the next one that nothing there is called by."""
+    taken = {v["name"] for v in job.facts(kind).values()}
+    return next(name for n in itertools.count(number) if (name := f"{word or kind} {n}") not in taken)
 
 
 def working_box(job: Job, name: str) -> box.Box | None:
@@ -328,7 +334,7 @@ class KeepView(Operation):
     Params = ViewParams
 
     def run(self, job: Job, params: ViewParams, progress: Progress) -> Figures:
-        number = _next(job, "view")
+        number = job.next_number("view")
         job.put("view", number, {"name": _name(job, "view", params.name, ""), "address": params.address})
         return {"says": f"View “{params.name}” kept", "view": number}
 

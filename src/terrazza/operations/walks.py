@@ -7,7 +7,7 @@ import numpy as np
 from terrazza.core.progress import Progress
 from terrazza.core.walks import path as paths
 from terrazza.errors import InputError, ParamsError, StateError
-from terrazza.formats import trajectory
+from terrazza.operations import reading
 from terrazza.operations.base import Figures, Operation, Params, field, operation
 from terrazza.operations.job import Job
 from terrazza.operations.notation import Notation
@@ -37,7 +37,8 @@ class Walk(Operation):
             raise StateError(f"The points of “{scan.name}” have no times.", "Import the walk from a file that keeps the time of each point.")
         if not (params.every or params.turn_deg):
             raise ParamsError("import.walk: stops need a distance or a turn.", "Give “every” or “turn_deg”.")
-        time, xyz, heading = trajectory.read(_find(job, params.trajectory or scan.record["path"], scan), tuple(params.columns.split()))
+        beside = os.path.dirname(scan.record.get("path", ""))
+        time, xyz, heading = reading.way(job.input(params.trajectory or scan.record["path"], "The trajectory", (beside,)), tuple(params.columns.split()))
         path = paths.Path.of(time, xyz * scan.record["taken"]["factor"] - np.array(scan.record["shift"]), heading)
         times = paths.stops(path, params.every, np.radians(params.turn_deg))
         counts, outside = np.zeros(len(times), np.int64), 0
@@ -55,13 +56,3 @@ class Walk(Operation):
         job.put("walk", scan.id, {"stops": stops, "length": float(path.along[-1]), "seconds": float(path.time[-1] - path.time[0])}, scan=scan.id)
         notes = [f"{outside:,} points were taken before or after the trajectory."] if outside else []
         return {"says": f"{scan.name}: {Notation.of(job).length(path.along[-1])} walked, {len(stops)} stops", "length": float(path.along[-1]), "stops": len(stops), "notes": notes}
-
-
-def _find(job: Job, name: str, scan) -> str:
-    """The trajectory's path: absolute, in the inbox, or beside the scan's file."""
-    beside = os.path.dirname(scan.record.get("path", ""))
-    for folder in ("", *job.search, job.subfolder("inbox"), beside):
-        path = os.path.join(folder, name)
-        if os.path.isfile(path):
-            return path
-    raise InputError(f"The trajectory “{name}” is not there.", "Give its whole path, or drop it where the scan came from.")

@@ -129,7 +129,7 @@ class Runs:
 
 def _put(folder: str, name: str, values: np.ndarray) -> list:
     """Write one column of a run, bare; returns its type and the values a point."""
-    values.tofile(os.path.join(folder, name))
+    values.tofile(os.path.join(folder, columns.file_word(name)))
     return [values.dtype.str, *values.shape[1:]]
 
 
@@ -145,7 +145,7 @@ def _slice(folder: str, name: str, start: int, stop: int) -> np.ndarray:
     if widths and isinstance(widths[0], dict):
         return np.full(stop - start, widths[0]["all"], kind)
     wide = int(np.prod(widths, dtype=int))
-    values = np.fromfile(os.path.join(folder, name), kind, (stop - start) * wide, offset=start * wide * np.dtype(kind).itemsize)
+    values = np.fromfile(os.path.join(folder, columns.file_word(name)), kind, (stop - start) * wide, offset=start * wide * np.dtype(kind).itemsize)
     return values.reshape(stop - start, *widths)
 
 

@@ -8,6 +8,7 @@ names it finds it there.
 
 import os
 from functools import lru_cache
+from hashlib import sha1
 
 import numpy as np
 
@@ -20,10 +21,15 @@ def mapped(path: str) -> np.ndarray:
     return np.load(path, mmap_mode="r").view(np.ndarray)
 
 
+def file_word(column: str) -> str:
+    """The word for a column in file names: its own name for ours, a checksum for one that a file of others brought, whose name may hold anything."""
+    return column if column.isascii() and column.replace("_", "").isalnum() and len(column) < 40 else f"extra-{sha1(column.encode()).hexdigest()[:12]}"
+
+
 def write_block(folder: str, column: str, number: int, values: np.ndarray, version: str) -> str:
     """Write one block of a column; ``version`` makes its name unique, its checksum makes it provable.  The caller syncs the folder."""
     values = np.ascontiguousarray(values)
-    name = f"{column}.{number}.{version}.{checksum(values)}.npy"
+    name = f"{file_word(column)}.{number}.{version}.{checksum(values)}.npy"
     disk.write_array(os.path.join(folder, name), values)
     return name
 

@@ -3,11 +3,14 @@
 import os
 import resource
 
+ENDED, LEAVING = "ended", "leaving"
+
 
 def serve(workspace: str, orders) -> None:
     """Import what operations need, then run one entry after another as their ids come, and say when each has ended.
 
-    Ends when no more orders can come, and after an error of its own, so that the next entry finds a fresh process.
+    It says that it is leaving with the end of an entry after which it has grown beyond a third of the memory that work may use, and it ends
+    after an error of its own and when no more orders can come, so that the next entry finds a fresh process.
     """
     os.setsid()
     from terrazza.fleet.lifeline import die_with_parent
@@ -22,10 +25,13 @@ def serve(workspace: str, orders) -> None:
 
     load_all()
     open_database(workspace)
+    begun = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
     try:
-        while resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 < settings().memory / 3:
+        leaving = False
+        while not leaving:
             run_entry(workspace, Entry.get_by_id(orders.recv()))
-            orders.send("ended")
+            leaving = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 - begun > settings().memory / 3
+            orders.send(LEAVING if leaving else ENDED)
     except (EOFError, BrokenPipeError):
         return
     finally:

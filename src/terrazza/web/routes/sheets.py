@@ -1,13 +1,11 @@
 """Sheets of the eight steps, the terraces, and starting an operation from a form."""
 
-import os
-
 from fastapi import APIRouter, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import Response
 
-from terrazza.errors import ParamsError
 from terrazza.operations.base import find
+from terrazza.operations.job import PAGE
 from terrazza.web import pages
 from terrazza.web.contexts import forms, sheets, terraces
 from terrazza.web.contexts import fieldbook as book_context
@@ -36,7 +34,5 @@ async def do(request: Request, job_id: int, operation: str) -> Response:
 
 def _queue(request: Request, job_id: int, operation: str, form) -> Response:
     job, params = job_of(request, job_id), forms.values(find(operation), form)
-    if "path" in params and (os.path.isabs(params["path"]) or ".." in params["path"].split("/")):
-        raise ParamsError("Files written from the page stay in the job's deliverables.", "Give a plain file name; the command line writes anywhere.")
-    request.app.state.queue.add(job.row, operation, params, "page")
+    request.app.state.queue.add(job.row, operation, params, PAGE)
     return pages.page(request, "_strip.html", headers={"HX-Trigger": "queued"}, **book_context.strip(job))

@@ -66,9 +66,15 @@ function change(app, what) {
   panel(app);
 }
 
+// The box that the server is about to keep is shown as soon as the scene has it: by its name, or where the server gives one, as the next new one.
+export function awaited(app, name = "") {
+  const last = Math.max(0, ...app.cloud.data.boxes.map((b) => b.id)), state = app.cloud.data.state;
+  app.comingBox = (data) => (data.state !== state ? data.boxes.find((b) => (name ? b.name === name : b.id > last)) : undefined);
+}
+
 function keep(app) {
-  const b = app.box, o = app.cloud.data.origin, name = document.getElementById("box-name").value.trim() || `box ${app.cloud.data.boxes.length + 1}`;
-  use(app, { ...b, name, kept: true });
+  const b = app.box, o = app.cloud.data.origin, name = document.getElementById("box-name").value.trim();
+  awaited(app, name);
   send(app, "boxes.put", { name, centre: JSON.stringify(b.centre.map((v, k) => v + o[k])), size: JSON.stringify(b.size), heading_deg: (b.heading * 180) / Math.PI, "outside.there": "1", ...(b.outside ? { outside: "on" } : {}) });
   panel(app);
 }

@@ -104,7 +104,7 @@ class Table {
     if (this.cloud.shift) this.shiftViews(this.cloud.shift);
     if (!this.fitted || this.wasPlaced !== this.placedKey()) this.fit();
     this.lists();
-    const coming = this.cloud.data.boxes.find((b) => b.name === this.comingBox);
+    const coming = this.comingBox?.(this.cloud.data);
     if (coming) { this.comingBox = null; this.showBox(coming); }
     if (this.station.shown) this.stand(this.station.about.key);
     this.rest();

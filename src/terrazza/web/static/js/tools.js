@@ -1,5 +1,5 @@
 // The tools on the table: pick, measure, pin, box, outline, move a scan; each answers pointer events in pane pixels.
-import { boxTool } from "./boxes.js";
+import { awaited, boxTool } from "./boxes.js";
 import { send, show, take } from "./gestures.js";
 import { bring } from "./files.js";
 import { measure } from "./measure.js";
@@ -70,8 +70,8 @@ const outline = {
     };
     show(`Take out what lies ${app.slabOn ? "within the plan slab and " : ""}<br><button class="minor" data-do="inside">inside</button><button class="minor" data-do="outside">outside</button><button class="plain link" data-do="box">a box around it</button> <button class="plain link" data-do="no">leave it</button>`, (what) => {
       if (what === "box") {
-        app.comingBox = `box ${app.cloud.data.boxes.length + 1}`;
-        send(app, "boxes.around", { ...values, name: app.comingBox, heading_deg: (Math.atan2(app.slab.u[1], app.slab.u[0]) * 180) / Math.PI });
+        awaited(app);
+        send(app, "boxes.around", { ...values, heading_deg: (Math.atan2(app.slab.u[1], app.slab.u[0]) * 180) / Math.PI });
       } else if (what !== "no") send(app, "clean.outline", { ...values, "outside.there": "1", ...(what === "outside" ? { outside: "on" } : {}) });
       outline.leave(app);
     });
