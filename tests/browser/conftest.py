@@ -59,7 +59,7 @@ def chromium():
 @pytest.fixture(scope="session")
 def window(chromium):
     """One window for all tests of a worker: to open one costs more than many a test."""
-    window = chromium.new_page(viewport={"width": 1280, "height": 800})
+    window = chromium.new_page(viewport={"width": 1280, "height": 800}, bypass_csp=True)  # Playwright waits by evaluating text; test_doors keeps the policy on
     window.add_init_script("try { localStorage.setItem('points', 30000) } catch {}")  # drawn in software, many at a time
     return window
 

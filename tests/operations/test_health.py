@@ -80,7 +80,7 @@ def test_a_backup_is_the_job_at_one_moment(copied, tmp_path):
     """Written while another run goes on changing the job, brought into another workspace, checked, and worked on."""
     row = queries.job_by(id=1)
     before, count = holdings(row), Entry.select().count()
-    size = archive.backup(copied, row, str(tmp_path / "Übergabe 1.tar"))
+    size, _ = archive.backup(copied, row, str(tmp_path / "Übergabe 1.tar"))
     must(copied, row, "clean.outliers", scans=[1], deviations=1.0)
     assert size == os.path.getsize(tmp_path / "Übergabe 1.tar") and not [n for n in os.listdir(copied) if n.startswith("backup-")]
     shutil.rmtree(os.path.join(copied, "jobs"))

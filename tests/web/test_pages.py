@@ -27,7 +27,7 @@ def client_on(workspace, monkeypatch):
     settings.cache_clear()
     from terrazza.web.app import create
 
-    return TestClient(create(), raise_server_exceptions=False)
+    return TestClient(create(), base_url="http://127.0.0.1", raise_server_exceptions=False)
 
 
 @pytest.fixture

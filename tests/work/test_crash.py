@@ -145,7 +145,7 @@ def test_everything_is_on_disk_before_the_commit_that_names_it(request, field, t
 
     def recorded(self, figures, seconds):
         for (kind, key), (value, scan) in self._puts.items():
-            named = [os.path.join(self.folder, folder, name) for folder, name in fieldbook._files(kind, scan, value)] if value is not None else []
+            named = [os.path.join(self.folder, folder, name) for folder, name in fieldbook.files_of(kind, scan, value)] if value is not None else []
             seen.extend(p for p in named + ([value["path"]] if kind == "deliverable" and value else []) if f".e{self.entry.number}." in p or kind == "deliverable")
         for path in seen:
             synced = [n for n, (p, _) in enumerate(log) if p in (os.path.realpath(path), os.path.realpath(path) + ".part")]

@@ -1,5 +1,6 @@
 """``terrazza jobs``, ``fieldbook``, ``check``, ``backup`` and ``restore``: what is in a workspace, whether it is whole, and moving it."""
 
+import sys
 from pathlib import Path
 
 import typer
@@ -7,13 +8,20 @@ import typer
 from terrazza.db import queries
 from terrazza.cli.terminal import Bar
 from terrazza.db.models import Job as Row
-from terrazza.errors import TerrazzaError
+from terrazza.errors import ParamsError, TerrazzaError
 from terrazza.operations import health, recipe
 from terrazza.operations.base import find
 from terrazza.operations.job import Job
 from terrazza.settings import settings
 from terrazza.work import archive
 from terrazza.work.open import open_workspace
+
+
+def _named(position: str, option: str) -> str:
+    """The job that a command means: given by ``--job`` or by its place among the words."""
+    if not (position or option):
+        raise ParamsError("The job is not named.", "Write --job NAME.")
+    return option or position
 
 
 def register(app: typer.Typer) -> None:
@@ -32,9 +40,9 @@ def register(app: typer.Typer) -> None:
             print(f"{e.number:>4}  {e.state:<12} {find(e.operation).title:<28} {(e.figures or {}).get('says', '') or e.message}")
 
     @app.command()
-    def check(job: str = typer.Argument(..., help="Name of the job."), workspace: Path = typer.Option(None, help="Folder of the workspace.")) -> None:
+    def check(name: str = typer.Argument("", metavar="[JOB]", help="Name of the job."), job: str = typer.Option("", help="Name of the job."), workspace: Path = typer.Option(None, help="Folder of the workspace.")) -> None:
         """Verify every file, column, index and record of a job; exits 2 and says what is wrong."""
-        folder = str(workspace or settings().workspace)
+        folder, job = str(workspace or settings().workspace), _named(name, job)
         open_workspace(folder)
         with Bar("Checking") as bar:
             wrong = health.check(Job(folder, queries.job_by(name=job)), bar)
@@ -43,11 +51,17 @@ def register(app: typer.Typer) -> None:
         print(f"“{job}” is whole.")
 
     @app.command()
-    def backup(job: str = typer.Argument(..., help="Name of the job."), file: Path = typer.Argument(..., help="Where to write it."), workspace: Path = typer.Option(None, help="Folder of the workspace.")) -> None:
+    def backup(words: list[str] = typer.Argument(None, metavar="[JOB] FILE", help="Name of the job, where --job does not give it, and where to write the backup."), job: str = typer.Option("", help="Name of the job."), workspace: Path = typer.Option(None, help="Folder of the workspace.")) -> None:
         """Write a whole job into one file; work on it may go on meanwhile."""
-        folder = str(workspace or settings().workspace)
+        folder, words = str(workspace or settings().workspace), list(words or [])
+        if len(words) != (1 if job else 2):
+            raise ParamsError(f"backup takes a job and a file, got {len(words)} words{' beside --job' if job else ''}.", "Write: terrazza backup --job NAME FILE.")
+        job, file = _named(words[0], job), words[-1]
         open_workspace(folder)
-        print(f"{archive.backup(folder, queries.job_by(name=job), str(file)) / 1e6:.1f} MB in {file}")
+        size, linked = archive.backup(folder, queries.job_by(name=job), str(file))
+        print(f"{size / 1e6:.1f} MB in {file}")
+        if linked:
+            print(f"terrazza: not in it, since the job only links to them: {', '.join(linked)}", file=sys.stderr)
 
     @app.command()
     def restore(file: Path = typer.Argument(..., help="A file that backup wrote."), job: str = typer.Option("", help="Its name here; empty: the name it had."), workspace: Path = typer.Option(None, help="Folder of the workspace.")) -> None:

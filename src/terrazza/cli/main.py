@@ -4,10 +4,23 @@ import sys
 
 import typer
 
+from terrazza import __version__
 from terrazza.cli import do, jobs, operations, run, serve
-from terrazza.errors import Cancelled, TerrazzaError
+from terrazza.errors import Cancelled, understood
 
-app = typer.Typer(no_args_is_help=True, add_completion=False, pretty_exceptions_enable=False, help="Terrazza: from raw laser scans to signed survey deliverables.")
+app = typer.Typer(add_completion=False, pretty_exceptions_enable=False, help="Terrazza: from raw laser scans to signed survey deliverables.")
+
+
+@app.callback(invoke_without_command=True)
+def root(context: typer.Context, version: bool = typer.Option(False, "--version", help="Say the version and stop.")) -> None:
+    if version:
+        print(f"terrazza {__version__}")
+        raise typer.Exit()
+    if context.invoked_subcommand is None:
+        print(context.get_help())
+        raise typer.Exit(2)
+
+
 for module in (run, do, operations, jobs, serve):
     module.register(app)
 
@@ -18,8 +31,11 @@ def main() -> None:
         app()
     except Cancelled:
         sys.exit(130)
-    except TerrazzaError as error:
-        print(f"terrazza: {error}", file=sys.stderr)
+    except Exception as error:
+        known = understood(error)
+        if known is None:
+            raise
+        print(f"terrazza: {known}", file=sys.stderr)
         sys.exit(2)
 
 

@@ -152,15 +152,14 @@ class Guard:
             self._free.clear()
 
 
-_guard: Guard | None = None
+_guards: dict[str, Guard] = {}
 _making = threading.Lock()
 
 
-def guard() -> Guard:
-    """The guard of this process."""
-    global _guard
+def guard(lane: str = "") -> Guard:
+    """A guard of this process; what waits in one lane does not wait for what runs in another."""
     with _making:
-        if _guard is None:
-            _guard = Guard()
-        return _guard
+        if lane not in _guards:
+            _guards[lane] = Guard()
+        return _guards[lane]
 

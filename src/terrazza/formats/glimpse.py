@@ -60,9 +60,14 @@ def take(ask: Ask) -> dict:
         found = {"error": str(error)}
     except Exception as error:  # a file of others may break any library; the page shows it and goes on with the next
         found = {"error": f"It cannot be looked into ({type(error).__name__}: {str(error)[:120]})."}
+    keep(ask, found)
+    return found
+
+
+def keep(ask: Ask, found: dict) -> None:
+    """Remember what was found, or an ``error``, for whoever asks again."""
     disk.write_bytes(f"{ask.base}.json.part", json.dumps(found).encode())
     os.replace(f"{ask.base}.json.part", f"{ask.base}.json")
-    return found
 
 
 def _taken(ask: Ask) -> dict:

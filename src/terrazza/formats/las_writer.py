@@ -24,8 +24,8 @@ class Layout:
     time: bool = False
     packed: bool = True
 
-    def header(self) -> laspy.LasHeader:
-        """The header of a file that holds nothing yet."""
+    def header(self, wkt: str = "") -> laspy.LasHeader:
+        """The header of a file that holds nothing yet, with a coordinate system where one is given."""
         header = laspy.LasHeader(point_format=7 if self.colour else 6, version="1.4")
         header.scales, header.offsets = np.full(3, self.scale), np.asarray(self.offset, float)
         header.generating_software = "Terrazza"
@@ -33,6 +33,8 @@ class Layout:
         if self.packed:
             header.are_points_compressed = True
             header.vlrs.append(LasZipVlr(self.vlr.record_data()))
+        if wkt:
+            header.add_crs(CRS.from_wkt(wkt))
         return header
 
     @property
@@ -92,9 +94,7 @@ class Writer:
     def __init__(self, path: str, scale: float, offset, colour: bool = False, time: bool = False, wkt: str = ""):
         self.path = str(path)
         self.layout = Layout(scale, tuple(map(float, offset)), colour, time, self.path.lower().endswith(".laz"))
-        self.header = self.layout.header()
-        if wkt:
-            self.header.add_crs(CRS.from_wkt(wkt))
+        self.header = self.layout.header(wkt)
         self._held, self._table = [], []
 
     def __enter__(self):

@@ -24,9 +24,13 @@ class Params(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False, str_max_length=4000)
 
 
-def field(title: str, default: Any = ..., unit: str = "", help: str = "", widget: str = "", **limits: Any) -> Any:
-    """A parameter with its ``title``, ``unit``, range (ge, gt, le, lt) and ``help``; ``widget`` picks a form control of its own."""
-    extra = {k: v for k, v in (("unit", unit), ("widget", widget)) if v}
+def field(title: str, default: Any = ..., unit: str = "", help: str = "", widget: str = "", blank: str = "", role: str = "", **limits: Any) -> Any:
+    """A parameter with its ``title``, ``unit``, range (ge, gt, le, lt) and ``help``; ``widget`` picks a form control of its own.
+
+    ``blank`` is what forms show instead of a default that stands for no number of its own, “auto” for example.  ``role`` says that it names a file,
+    “read” or “write”, which ``Job.input`` and ``Job.output`` look after.
+    """
+    extra = {k: v for k, v in (("unit", unit), ("widget", widget), ("blank", blank), ("role", role)) if v}
     if callable(default):
         return Field(default_factory=default, title=title, description=help, json_schema_extra=extra, **limits)
     return Field(default, title=title, description=help, json_schema_extra=extra, **limits)
@@ -52,6 +56,11 @@ class Operation:
     writes: ClassVar[frozenset[str]] = frozenset()
     bound_to_place: ClassVar[bool] = False
     Params: ClassVar[type[Params]] = Params
+
+    @classmethod
+    def automatic(cls, job) -> dict[str, float]:
+        """The values that parameters left blank would take on this job as it is, in their own units; only those that are known at once."""
+        return {}
 
     def run(self, job, params, progress: Progress) -> Figures:
         """Do the work on ``job`` through its ``put`` and ``write_column``; returns figures, with ``says``, a sentence for the field book."""
@@ -102,6 +111,11 @@ def find(name: str) -> type[Operation]:
     return _table[name]
 
 
+def known(name: str) -> type[Operation] | None:
+    """The operation of that name, None where there is none (any more)."""
+    return _table.get(name)
+
+
 def describe(cls: type[Operation]) -> dict:
     """Name, title, step, help, and every parameter with type, unit, range, default and help."""
     schema = cls.Params.model_json_schema()
@@ -113,7 +127,7 @@ def describe(cls: type[Operation]) -> dict:
         kind = {**(options[0] if options else {}), **kind}
         rows.append({
             "name": name, "title": prop.get("title", name), "type": kind.get("type", "object"), "choices": kind.get("enum") or ([kind["const"]] if "const" in kind else None),
-            "unit": prop.get("unit", ""), "help": prop.get("description", ""), "widget": prop.get("widget", ""), "required": name in required,
+            "unit": prop.get("unit", ""), "help": prop.get("description", ""), "widget": prop.get("widget", ""), "blank": prop.get("blank", ""), "role": prop.get("role", ""), "required": name in required,
             "optional": "anyOf" in prop, "default": None if name in required else _plain_default(cls, name),
             **{k: kind[j] for k, j in (("ge", "minimum"), ("le", "maximum"), ("gt", "exclusiveMinimum"), ("lt", "exclusiveMaximum")) if j in kind},
         })

@@ -6,6 +6,7 @@ from pydantic import Field
 from terrazza.core.classify import classes
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
+from terrazza.db import queries
 from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations import blocks
@@ -26,10 +27,22 @@ def class_counts(job: Job) -> dict[int, int]:
     """Kept points by class over all scans."""
     counts = np.zeros(256, np.int64)
     for scan in job.scans():
-        cloud = job.cloud(scan.id)
-        for start, stop in cloud.blocks():
-            counts += np.bincount(cloud.values("class", 0, start, stop)[cloud.kept(start, stop)], minlength=256)
+        counts += _tally(CloudPiece.of(job, scan))
     return {c: int(n) for c, n in enumerate(counts) if n}
+
+
+_tallies: dict[tuple, np.ndarray] = {}
+
+
+def _tally(piece: CloudPiece) -> np.ndarray:
+    """Kept points of one scan by class (256,); remembered as long as its classes and cuts are the same."""
+    cloud = piece.open()
+    key = (piece.folder, *(tuple(piece.pointers.get(c, ())) for c in ("position", "class", "cut")), str(cloud.columns.constants.get("class")))
+    if key not in _tallies:
+        if len(_tallies) > 5000:
+            _tallies.clear()
+        _tallies[key] = sum((np.bincount(cloud.values("class", 0, *b)[cloud.kept(*b)], minlength=256) for b in cloud.blocks()), np.zeros(256, np.int64))
+    return _tallies[key]
 
 
 def _before_after(job: Job, before: dict[int, int]) -> dict:
@@ -61,9 +74,9 @@ def _thinned(job: Job, scans, cell: float, progress: Progress, code: int | None 
 
 class GroundParams(Params):
     scans: list[int] = scans_field("Empty: all placed scans.")
-    resolution: float = field("Cloth cell", 0.0, unit="m", help="Distance between the particles of the cloth; 0: by the spacing of the points and the size of the job, 0.15 at least.", ge=0, le=20)
+    resolution: float = field("Cloth cell", 0.0, unit="m", blank="auto", help="Distance between the particles of the cloth; 0: by the spacing of the points and the size of the job, 0.15 at least.", ge=0, le=20)
     rigidness: int = field("Rigidness", 1, help="1: steep and stepped ground, 2: terraced, 3: flat.", ge=1, le=3)
-    threshold: float = field("Distance to the cloth", 0.0, unit="m", help="Points nearer to the settled cloth than this are ground; 0: 0.4 of the cloth cell.", ge=0, le=5)
+    threshold: float = field("Distance to the cloth", 0.0, unit="m", blank="auto", help="Points nearer to the settled cloth than this are ground; 0: 0.4 of the cloth cell.", ge=0, le=5)
     step: float = field("Time step", 0.65, help="Of the simulation.", ge=0.1, le=2)
     rounds: int = field("Rounds at most", 500, help="Of the simulation.", ge=10, le=5000)
     slope: bool = field("Correct on slopes", True, help="Lets the cloth come down where it hangs beside a step.")
@@ -76,6 +89,12 @@ class Ground(Operation):
     name, title, step = "classify.ground", "Ground", "Classify"
     reads, writes = frozenset({"scan", "pose", "cut"}), frozenset({"column"})
     Params = GroundParams
+
+    @classmethod
+    def automatic(cls, job: Job) -> dict[str, float]:
+        """From the last time the ground was found, since the points have to be looked through for it."""
+        last = next((e for e in reversed(queries.done_entries(job.row)) if e.operation == cls.name and e.figures), None)
+        return {"resolution": last.figures["resolution_m"], "threshold": last.figures["threshold_m"]} if last else {}
 
     def run(self, job: Job, params: GroundParams, progress: Progress) -> Figures:
         scans = job.need_scans(params.scans, placed=True, why=", so there is no common ground")

@@ -1,15 +1,12 @@
 """Step 5, Colorize: photo colours for points, with a depth test; taken off again for all at once."""
 
-import io
-import os
-
 import numpy as np
 from PIL import Image
 
 from terrazza.core.color.cameras import Camera
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
-from terrazza.errors import StateError
+from terrazza.errors import InputError, StateError
 from terrazza.later import later
 from terrazza.operations.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.job import Job
@@ -33,8 +30,11 @@ class _Photo:
 
     def __init__(self, job: Job, record: dict, scan):
         self.scan, self.pose, self.camera = scan, np.array(record["pose"]), Camera.of(record)
-        with open(os.path.join(job.folder, "photos", record["file"]), "rb") as f:
-            self.image = np.asarray(Image.open(io.BytesIO(f.read())).convert("RGB"))
+        try:
+            with Image.open(job.own_file("photos", record["file"])) as image:
+                self.image = np.asarray(image.convert("RGB"))
+        except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
+            raise InputError(f"The photo “{record['name']}” of scan {record['scan']} cannot be decoded.", "It is damaged: take it away under Import, or bring it again.") from error
         cloud, self.depth = job.cloud(scan.id), projection.DepthPicture()
         for start, stop in cloud.blocks():
             self.depth.add(projection.into_camera(self.pose, cloud.xyz(start, stop)))

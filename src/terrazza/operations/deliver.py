@@ -41,7 +41,7 @@ def _done(job: Job, chosen: Selection, path: str, form: str, what: str) -> Figur
 
 
 class E57Params(PointParams):
-    path: str = field("File", "scans.e57", help="Relative paths land in the job's deliverables.")
+    path: str = field("File", "scans.e57", role="write", help="Relative paths land in the job's deliverables.")
     merged: bool = field("Merged into one", False, help="Off: each scan in its own frame with its pose and photos. On: one cloud in the common frame.")
 
 
@@ -79,7 +79,7 @@ class DeliverE57(Operation):
                             scale=float(cloud.scale[0]), offset=tuple(cloud.offset), bounds=cloud.bounds(), instrument=scan.record.get("instrument", ""))
         for photo in job.facts("photo").values():
             if photo["scan"] == scan.id:
-                with open(os.path.join(job.folder, "photos", photo["file"]), "rb") as f:
+                with open(job.own_file("photos", photo["file"]), "rb") as f:
                     place = np.array(photo["pose"])
                     out.add_image(f.read(), photo["representation"], photo["width"], photo["height"], guid, place if pose is None else pose @ place, photo["name"], lens=photo.get("lens"))
         return guid
@@ -119,7 +119,7 @@ def _as_text(portion: Portion, lines: xyz.Lines, progress: Progress) -> str:
 
 
 class LazParams(PointParams):
-    path: str = field("File", "cloud.laz", help="Relative paths land in the job's deliverables; .las writes without compression.")
+    path: str = field("File", "cloud.laz", role="write", help="Relative paths land in the job's deliverables; .las writes without compression.")
     scale: float = field("Resolution", 0.0001, unit="m", ge=1e-6, le=0.1, help="Smallest step of a coordinate.")
 
 
@@ -149,7 +149,7 @@ class DeliverLaz(Operation):
 
 
 class XyzParams(PointParams):
-    path: str = field("File", "cloud.xyz", help="Relative paths land in the job's deliverables.")
+    path: str = field("File", "cloud.xyz", role="write", help="Relative paths land in the job's deliverables.")
     decimals: int = field("Decimals", 4, ge=0, le=9, help="Of the coordinates, in metres.")
     delimiter: Literal["space", "comma", "semicolon", "tab"] = field("Delimiter", "space")
 
@@ -171,7 +171,7 @@ class DeliverXyz(Operation):
 
 
 class DxfParams(Params):
-    path: str = field("File", "plan.dxf", help="Relative paths land in the job's deliverables.")
+    path: str = field("File", "plan.dxf", role="write", help="Relative paths land in the job's deliverables.")
     drawings: list[int] = field("Drawings", list, help="Their numbers; empty: all.")
 
 

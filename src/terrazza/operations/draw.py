@@ -47,14 +47,14 @@ def slab_points(job: Job, scans, low: float, high: float, progress: Progress) ->
 
 
 class SlabParams(Params):
-    height: float | None = field("Height of the slab", None, unit="m", help="Of its middle, in the grid or job frame; empty: 1.3 m over the floor under the first scan.")
+    height: float | None = field("Height of the slab", None, unit="m", blank="auto", help="Of its middle, in the grid or job frame; empty: 1.3 m over the floor under the first scan.")
     thickness: float = field("Thickness", 0.05, unit="m", ge=0.005, le=5, help="Thin slabs give sharp lines, thick ones more of them.")
     least: float = field("Shortest line", 0.30, unit="m", ge=0.05, le=100, help="Shorter straight pieces are left out.")
     width: float = field("Straightness", 0.02, unit="m", ge=0.002, le=0.5, help="Points within this distance belong to one line.")
     gap: float = field("Largest gap", 0.35, unit="m", ge=0.01, le=10, help="A line ends where its points leave a wider gap.")
     join: float = field("Joining distance", 0.25, unit="m", ge=0.0, le=5, help="Lines whose ends meet within this become one polyline with a corner.")
     name: str = field("Name", "", max_length=100, help="Empty: “Plan at” and the height.")
-    path: str = field("DXF file", "", help="Also write the lines to this file; empty: not yet.")
+    path: str = field("DXF file", "", role="write", help="Also write the lines to this file; empty: not yet.")
     scans: list[int] = scans_field("Empty: all placed scans.")
 
 
@@ -65,6 +65,11 @@ class PlanSlab(Operation):
     name, title, step = "draw.plan_slab", "Draw a plan slab", "Draw"
     reads, writes = frozenset({"scan", "pose", "frame", "cut"}), frozenset({"drawing", "deliverable"})
     Params = SlabParams
+
+    @classmethod
+    def automatic(cls, job: Job) -> dict[str, float]:
+        """As it would be cut: at eye height over the floor."""
+        return {"height": floor_height(job) + EYE} if job.scans(placed=True) else {}
 
     def run(self, job: Job, params: SlabParams, progress: Progress) -> Figures:
         scans, notation = job.need_scans(params.scans, placed=True, why=", so there is no plan"), Notation.of(job)

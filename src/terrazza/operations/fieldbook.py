@@ -90,7 +90,7 @@ def recover(workspace: str, claim) -> int:
     return marked
 
 
-def _files(kind, scan, value):
+def files_of(kind, scan, value):
     """(folder, file) pairs that a fact names."""
     folder = {"column": f"scans/{scan}", "photo": "photos", "pin": "photos", "array": "arrays"}.get(kind)
     if folder is None or value is None:
@@ -104,9 +104,9 @@ def named_files(job: Row) -> set[tuple[str, str]]:
     """(folder, file) of everything that a fact or a living entry's past names."""
     named: set[tuple[str, str]] = set()
     for fact in Fact.select().where(Fact.job == job):
-        named.update(_files(fact.kind, fact.scan, fact.value))
+        named.update(files_of(fact.kind, fact.scan, fact.value))
     for change in Change.select().join(Entry).where((Entry.job == job) & (Entry.state == "done") & Change.before.is_null(False)):
-        named.update(_files(change.kind, change.scan, change.before))
+        named.update(files_of(change.kind, change.scan, change.before))
     return named
 
 

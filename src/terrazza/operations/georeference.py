@@ -126,7 +126,7 @@ class DropTarget(Operation):
 
 
 class PickTargetParams(Params):
-    scan: int = field("Scan", help="Its number.", ge=1)
+    scan: int = field("Scan", help="Its number.", ge=1, widget="scan")
     x: float = field("X", unit="m", help="In the scan's own frame.")
     y: float = field("Y", unit="m")
     z: float = field("Z", unit="m")
@@ -151,7 +151,7 @@ class PickTarget(Operation):
 
 
 class ControlParams(Params):
-    control: str = field("Control file", help="Path of a text file: name, easting, northing, height, and where there, target height and role (control or check).", widget="file")
+    control: str = field("Control file", help="Path of a text file: name, easting, northing, height, and where there, target height and role (control or check).", widget="file", role="read")
     unit: Literal["metre", "millimetre", "international foot", "US survey foot", "inch"] = field("Unit of the control file", "metre", help="The two feet cannot be told apart from the data.")
     order: Literal["as the file says", "E N H", "N E H", "E H N", "N H E", "H E N", "H N E"] = field(
         "Order of its columns", "as the file says", help="Without a header line all orders are tried against the targets.")
@@ -322,7 +322,7 @@ class Role(Operation):
 
 
 class LevelParams(Params):
-    scan: int = field("Scan to level by", 0, help="A scan that stands on a floor; 0: the first placed one.", ge=0)
+    scan: int = field("Scan to level by", 0, widget="scan", blank="the first placed one", help="A scan that stands on a floor; 0: the first placed one.", ge=0)
     turn: bool = field("Turn by the longest wall", True, help="The longest wall then runs along an axis.")
     origin: list[float] = field("Origin", list, unit="m", help="A picked point in the job frame as X, Y, Z; empty: the scan's place on its floor.", widget="point")
 

@@ -87,11 +87,12 @@ def _tree(job: Job, scan: Scan) -> list[str]:
     up = octree.parents(nodes)
     if (nodes["level"][up[1:]] != nodes["level"][1:] - 1).any():
         return [f"Scan {scan.id}: a node of its index has no parent."]
+    slack = SLACK + 8 * np.finfo(float).eps * float(np.abs([cloud.low, cloud.low + cloud.size]).max())
     corner, edge = octree.boxes(filled, cloud.low, cloud.size)
     for start, stop in cloud.blocks():
         xyz = cloud.xyz(start, stop)
         node = np.searchsorted(ends, np.arange(start, stop), side="right")
-        if ((xyz < corner[node] - SLACK) | (xyz > corner[node] + edge[node][:, None] + SLACK)).any():
+        if ((xyz < corner[node] - slack) | (xyz > corner[node] + edge[node][:, None] + slack)).any():
             return [f"Scan {scan.id}: points lie outside their nodes."]
     return []
 

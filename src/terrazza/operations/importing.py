@@ -29,7 +29,7 @@ MOST_LOST = 0.01
 
 
 class ImportParams(Params):
-    files: list[str] = field("Files", list, help=f"Paths of {formats.KNOWN} files; empty: the inputs of the command line.", widget="files")
+    files: list[str] = field("Files", list, help=f"Paths of {formats.KNOWN} files; empty: the inputs of the command line.", widget="files", role="read")
     take: list[str] = field("Scans to take", list, help="Each as file:scan, counted from 1, for example 1:3. Empty: all.", widget="take")
     unit: Literal["as the file says", "metre", "millimetre", "international foot", "US survey foot", "inch"] = field(
         "Unit", AS_FILE, help="What one unit in the files is. E57 counts in metres by its standard; LAS says so only through its coordinate system; other files do not say.")
@@ -37,11 +37,11 @@ class ImportParams(Params):
     axes: str = field("Axes", "+x +y +z", help="Which axis of the file becomes x, y and z, with its sign: +x -z +y brings a file with y up upright.", widget="axes")
     columns: str = field("Columns of text files", "", help="A word for each column: x y z intensity red green blue class time, a name of your own, or - to pass it by. Empty: as found.", widget="columns")
     every: int = field("Every n-th point", 1, ge=1, le=10_000, help="1 takes all. More makes a test import, which can be completed later without starting over.")
-    nearest: float = field("Nearest", 0.0, unit="m", ge=0, le=10_000, help="Of scans with a station: leave out points nearer than this.")
-    farthest: float = field("Farthest", 0.0, unit="m", ge=0, le=100_000, help="Of scans with a station: leave out points farther than this; 0: no limit.")
+    nearest: float = field("Nearest", 0.0, unit="m", blank="no limit", ge=0, le=10_000, help="Of scans with a station: leave out points nearer than this.")
+    farthest: float = field("Farthest", 0.0, unit="m", blank="no limit", ge=0, le=100_000, help="Of scans with a station: leave out points farther than this; 0: no limit.")
     losses: Literal["refuse", "take the rest"] = field("Losses", "refuse", help="Whether an import that would lose more than 1 % of a scan's returns ends, or goes on and tells of them.")
     broken: Literal["refuse", "leave out"] = field("Broken files", "refuse", help="Whether a file or scan that cannot be read ends the import, or is left out and told of.")
-    view_width: int = field("Station view", 0, unit="px", ge=0, le=32_768, help="Most columns of the view from a station; 0: every column of a scan's grid, or 4096 where it has none.")
+    view_width: int = field("Station view", 0, unit="px", blank="as scanned", ge=0, le=32_768, help="Most columns of the view from a station; 0: every column of a scan's grid, or 4096 where it has none.")
 
 
 @operation
@@ -304,12 +304,12 @@ class Complete(Operation):
 
 
 class EditScanParams(Params):
-    scan: int = field("Scan", ge=1, help="Its number.")
+    scan: int = field("Scan", ge=1, help="Its number.", widget="scan")
     name: str = field("Name", "", help="Empty: unchanged.", max_length=120)
     instrument: str = field("Instrument", "", help="Empty: unchanged.", max_length=120)
     captured: str = field("Captured", "", help="Day and time; empty: unchanged.", max_length=40)
     notes: str = field("Notes", "", help="Empty: unchanged.", max_length=2000)
-    view_width: int | None = field("Station view", None, unit="px", ge=0, le=32_768, help="Most columns of the view from its station; 0: as scanned; empty: unchanged.")
+    view_width: int | None = field("Station view", None, unit="px", blank="unchanged", ge=0, le=32_768, help="Most columns of the view from its station; 0: as scanned; empty: unchanged.")
     block: str = field("Block", "", help="The block it belongs to, nested with “/”, for example house/upper floor; - takes it out of any; empty: unchanged.", max_length=120)
 
 
@@ -337,7 +337,7 @@ class EditScan(Operation):
 
 
 class RemoveScanParams(Params):
-    scan: int = field("Scan", ge=1, help="Its number.")
+    scan: int = field("Scan", ge=1, help="Its number.", widget="scan")
 
 
 @operation

@@ -15,7 +15,6 @@ from terrazza.errors import NotFound, ParamsError, StateError
 from terrazza.fleet import Local
 from terrazza.store.cloud import Cloud
 from terrazza.files import checksum, disk
-from terrazza.settings import settings
 
 PAGE = "page"
 DEMO_FOLDER = "demo-field"
@@ -44,7 +43,7 @@ class Job:
     """Facts of one job, read as they were when it was opened plus what this run has put.
 
     ``entry`` is the field-book line that is running, None for reading only.  ``inputs`` and ``out`` are the
-    files and the folder for deliverables that a command line gave.
+    files and the folder for deliverables that a command line gave, ``search`` folders to look for files in, ``may_read`` those that the page may read.
     """
 
     def __init__(self, workspace: str, row: Row, entry: Entry | None = None, fleet=None, inputs: list[str] | None = None, out: str = ""):
@@ -52,6 +51,7 @@ class Job:
         self.fleet = fleet or Local()
         self.inputs, self.out = inputs or [], out
         self.search: list[str] = []
+        self.may_read: list[str] = []
         self.folder = os.path.join(workspace, "jobs", row.folder)
         self._facts: dict[str, dict] = {}
         self._puts: dict[tuple[str, str], tuple] = {}
@@ -198,11 +198,20 @@ class Job:
         """Whether this run was asked for by the page, which reaches the job and the folders of the settings; the command line has its user's rights."""
         return self.entry is not None and self.entry.who == PAGE
 
-    def _within(self, path: str) -> bool:
+    def reaches(self, path: str) -> bool:
         """Whether a path, links followed, lies in the job or in a folder that the page may read."""
         real = os.path.realpath(path)
-        roots = [self.folder, os.path.join(self.workspace, DEMO_FOLDER), *map(str, settings().allowed_folders())]
+        roots = [self.folder, os.path.join(self.workspace, DEMO_FOLDER), *self.may_read]
         return any(real.startswith(os.path.realpath(root) + os.sep) for root in roots)
+
+    def need_reach(self, role: str, path: str) -> None:
+        """ParamsError where the page may not read (or write) what a parameter of this role names."""
+        if role == "write":
+            home = self.subfolder("deliverables")
+            if os.path.isabs(path) or not os.path.realpath(os.path.join(home, path or "-")).startswith(os.path.realpath(home) + os.sep):
+                raise ParamsError("Files written from the page stay in the job's deliverables.", "Give a plain file name; the command line writes anywhere.")
+        elif os.path.isabs(path) and not self.reaches(path):
+            raise ParamsError(f"“{path}” lies outside the folders that the page may read.", "Bring it into the job's inbox, or name its folder in TERRAZZA_FOLDERS.")
 
     def input(self, name: str, what: str, beside: tuple[str, ...] = ()) -> str:
         """The real path of a file that a parameter names: as it is, or relative to the recipe, the inputs, the inbox, or a folder ``beside``.
@@ -214,9 +223,8 @@ class Job:
         folders = [*self.search, *(os.path.dirname(i) for i in self.inputs), self.subfolder("inbox"), *beside, *([] if self.confined else ["."])]
         tries = [name] if os.path.isabs(name) else [os.path.join(folder, name) for folder in folders]
         for path in tries:
-            if self.confined and not self._within(path):
-                if os.path.isabs(name):
-                    raise ParamsError(f"{what} “{name}” lies outside the folders that the page may read.", "Bring it into the job's inbox, or name its folder in TERRAZZA_FOLDERS.")
+            if self.confined and not self.reaches(path):
+                self.need_reach("read", name)
                 continue
             if os.path.exists(path):
                 return os.path.realpath(path)
@@ -233,8 +241,8 @@ class Job:
             path += ending
         home = self.out or self.subfolder("deliverables")
         full = path if os.path.isabs(path) else os.path.join(home, path)
-        if self.confined and not os.path.realpath(full).startswith(os.path.realpath(home) + os.sep):
-            raise ParamsError("Files written from the page stay in the job's deliverables.", "Give a plain file name; the command line writes anywhere.")
+        if self.confined:
+            self.need_reach("write", path)
         os.makedirs(os.path.dirname(full), exist_ok=True)
         return full
 

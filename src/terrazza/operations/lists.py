@@ -2,6 +2,7 @@
 
 import csv
 import os
+import re
 
 from terrazza.core.progress import Progress
 from terrazza.errors import StateError
@@ -12,8 +13,12 @@ from terrazza.operations.job import Job
 from terrazza.operations.notation import Notation
 
 
+FORMULAS = ("=", "+", "-", "@", "\t", "\r", "\n")
+NUMBER = re.compile(r"[+\-−]?[\d.,’'\s\u202f]+")
+
+
 class MeasuresParams(Params):
-    path: str = field("File", "measures.csv", help="Relative paths land in the job's deliverables.")
+    path: str = field("File", "measures.csv", role="write", help="Relative paths land in the job's deliverables.")
 
 
 @operation
@@ -36,7 +41,7 @@ class DeliverMeasures(Operation):
 
 
 class PinsParams(Params):
-    path: str = field("File", "pins.csv", help="Relative paths land in the job's deliverables.")
+    path: str = field("File", "pins.csv", role="write", help="Relative paths land in the job's deliverables.")
 
 
 @operation
@@ -55,11 +60,17 @@ class DeliverPins(Operation):
         return _listed(job, params.path, ["name", *(f"{c} ({n.short})" for c in n.order.split()), "text", "link", "measure"], rows, "pins", len(rows))
 
 
+def unformulated(cell: str | int | float) -> str | int | float:
+    """A cell that no spreadsheet takes for a formula: text that begins like one, and is no number, gets an apostrophe before it."""
+    text = str(cell)
+    return f"'{text}" if text[:1] in FORMULAS and not NUMBER.fullmatch(text) else cell
+
+
 def _listed(job: Job, path: str, heading: list[str], rows: list[list], what: str, count: int) -> Figures:
     """Write a table as CSV (semicolons where the decimal mark is a comma) and enter it among the deliverables."""
     full = job.output(path, ".csv")
     with whole(full) as partial, open(partial, "w", encoding="utf-8-sig", newline="") as f:
         out = csv.writer(f, delimiter=";" if Notation.of(job).decimal_mark == "comma" else ",")
-        out.writerows([heading, *rows])
+        out.writerows([[unformulated(cell) for cell in row] for row in [heading, *rows]])
     job.deliver(full, format="CSV", lines=len(rows))
     return {"says": f"{count} {what} written to {os.path.basename(full)}", "rows": len(rows), "path": full}

@@ -27,8 +27,8 @@ def kept(job: Job, name: str, stem: str) -> tuple[str, int, int]:
 
 
 class AddPhotoParams(Params):
-    scan: int = field("Scan", ge=1, help="Number of the scan from whose station it was taken.")
-    picture: str = field("Picture", help="A spherical picture, twice as wide as high, in the inbox or at a path.", widget="file", max_length=500)
+    scan: int = field("Scan", ge=1, widget="scan", help="Number of the scan from whose station it was taken.")
+    picture: str = field("Picture", help="A spherical picture, twice as wide as high, in the inbox or at a path.", widget="file", role="read", max_length=500)
     name: str = field("Name", "", help="Empty: the picture's.", max_length=120)
     turn_deg: float = field("Turned", 0.0, unit="°", ge=-360, le=360, help="Direction of the picture's middle, counter-clockwise from the scan's x axis.")
     up: float = field("Camera above the scanner", 0.0, unit="m", ge=-5, le=20, help="How far over the scan's origin it was taken.")

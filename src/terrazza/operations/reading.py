@@ -17,6 +17,7 @@ from terrazza.formats.control import ControlFile
 from terrazza.formats.contents import Contents, ImageInside
 
 LARGEST = 500_000_000  # pixels of a picture
+Image.MAX_IMAGE_PIXELS = LARGEST
 
 
 def need_file(path: str) -> os.stat_result:

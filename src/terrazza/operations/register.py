@@ -206,7 +206,7 @@ def hold_words(direction: np.ndarray, share: float) -> str:
 
 
 class SetPoseParams(Params):
-    scan: int = field("Scan", help="Its number.", ge=1)
+    scan: int = field("Scan", help="Its number.", ge=1, widget="scan")
     x: float = field("X or easting", unit="m", help="Of the scanner, in the grid where there is one, otherwise in the job frame.")
     y: float = field("Y or northing", unit="m")
     z: float = field("Z or height", unit="m")
@@ -235,8 +235,8 @@ class SetPose(Operation):
 
 
 class FitParams(Params):
-    scan: int = field("Scan to move", help="Its number.", ge=1)
-    neighbour: int = field("Neighbour that stays", help="Its number.", ge=1)
+    scan: int = field("Scan to move", help="Its number.", ge=1, widget="scan")
+    neighbour: int = field("Neighbour that stays", help="Its number.", ge=1, widget="scan")
     width: float = field("Search width at the start", 0.5, unit="m", help="How far off the scan may be now; the search narrows to 0.03 m.", ge=0.03, le=5)
 
 
@@ -272,7 +272,7 @@ class FitToNeighbour(Operation):
 
 
 class LeaveOutParams(Params):
-    scan: int = field("Scan", help="Its number.", ge=1)
+    scan: int = field("Scan", help="Its number.", ge=1, widget="scan")
     out: bool = field("Taken out", True, help="Off: back in.")
 
 

@@ -5,6 +5,7 @@ import time
 
 import numpy as np
 
+from terrazza import __version__
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.db.models import Entry
@@ -23,7 +24,7 @@ voxels = later("terrazza.core.geometry.voxels")
 
 
 class ReportParams(Params):
-    path: str = field("File", "report", help="Without an ending: report.html and report.pdf. Relative paths land in the job's deliverables.")
+    path: str = field("File", "report", role="write", help="Without an ending: report.html and report.pdf. Relative paths land in the job's deliverables.")
     surveyor: str = field("Surveyor", "", max_length=120, help="Named on the first page.")
 
 
@@ -60,7 +61,7 @@ def assemble(job: Job, surveyor: str, progress: Progress) -> list:
     """The report's blocks, from facts and the field book alone."""
     scans = job.scans()
     frame, n = job.get("frame"), Notation.of(job)
-    blocks = [report.Text(" · ".join(t for t in (time.strftime("%d %B %Y, %H:%M"), surveyor, f"{len(scans)} scans, {sum(s.points for s in scans):,} points", f"Lengths in {n.short} unless said otherwise") if t))]
+    blocks = [report.Text(" · ".join(t for t in (time.strftime("%d %B %Y, %H:%M"), surveyor, f"{len(scans)} scans, {sum(s.points for s in scans):,} points", f"Lengths in {n.short} unless said otherwise", f"Terrazza {__version__}") if t))]
     blocks += [report.Heading("Plan"), _plan(job, scans, progress)]
     blocks += [report.Heading("Registration"), *_registration(job, scans)]
     if frame is not None:

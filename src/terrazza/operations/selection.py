@@ -31,14 +31,14 @@ MARKS = {"space": " ", "comma": ",", "semicolon": ";", "tab": "\t"}
 
 
 class PointParams(Params):
-    path: str = field("File", "", help="Relative paths land in the job's deliverables.")
+    path: str = field("File", "", role="write", help="Relative paths land in the job's deliverables.")
     scans: list[int] = scans_field("Empty: all placed scans.")
     classes: list[int] = field("Classes", list, help="Only points of these classes; empty: all.", widget="classes")
     box: list[float] = field("Box", list, unit="m", help="Lowest E, N, H and highest E, N, H, in the grid (or job frame); empty: everything.", max_length=6)
     within: str = field("Working box", "", max_length=100, help="Name of a box of the table: only what it shows is taken; empty: everything.", widget="within")
-    spacing: float = field("Thin to a spacing of", 0.0, unit="m", ge=0, le=100, help="No two points nearer than this, across scans too; 0: every point.")
-    cell: float = field("One point a cell of", 0.0, unit="m", ge=0, le=100, help="The first in each cell of this edge, over all scans; 0: every point.")
-    most: int = field("Number of points", 0, ge=0, le=2**40, help="Thin evenly to this many; 0: every point.")
+    spacing: float = field("Thin to a spacing of", 0.0, unit="m", blank="every point", ge=0, le=100, help="No two points nearer than this, across scans too; 0: every point.")
+    cell: float = field("One point a cell of", 0.0, unit="m", blank="every point", ge=0, le=100, help="The first in each cell of this edge, over all scans; 0: every point.")
+    most: int = field("Number of points", 0, blank="every point", ge=0, le=2**40, help="Thin evenly to this many; 0: every point.")
     colour: Colour = field("Colour", "photo, else native")
 
 
@@ -318,15 +318,20 @@ def _e57_bytes(job, chosen, params, share):
 
 
 def _laz_bytes(job, chosen, params, share):
-    layout = las_writer.Layout(1e-4, tuple(np.round(np.mean(chosen.bounds(), axis=0))), any(chosen.colours.values()))
+    crs = job.get("crs") or {"wkt": "", "metres_per_unit": 1.0}
+    layout = las_writer.Layout(params.scale / crs["metres_per_unit"], tuple(np.round(np.mean(chosen.bounds(), axis=0) / crs["metres_per_unit"])), any(chosen.colours.values()),
+                               any(c.has("time") for c in chosen.clouds.values()), not params.path.lower().endswith(".las"))
+    header = layout.header(crs["wkt"])
+    head = io.BytesIO()
+    header.write_to(head)
+    if not layout.packed:
+        return head.tell() + chosen.points * share * header.point_format.size
     if share == 1.0 and chosen.points <= SAMPLE * SAMPLES:
         chunks = [chunk for portion in chosen.portions(SAMPLE * SAMPLES) for chunk in portion.chunks(QUIET)]
     else:
         number = {s.id: max(round(SAMPLES * chosen.of(s) / max(chosen.points, 1)), 2) for s in chosen.scans}
         chunks = [chunk for s in chosen.scans for chunk in chosen.samples(s, job.grid_pose(s), SAMPLE, number[s.id])]
     sampled = sum(len(c["rgb"]) for c in chunks)
-    head = io.BytesIO()
-    layout.header().write_to(head)
     return head.tell() + 8 + chosen.points * share * len(layout.encoded(chunks, threads=True).data) / max(sampled, 1)
 
 

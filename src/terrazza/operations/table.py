@@ -200,7 +200,7 @@ class PinParams(Params):
     name: str = field("Name", "", max_length=100, help="Empty: “pin” and a number.")
     text: str = field("Text", "", max_length=4000)
     link: str = field("Link", "", max_length=1000, help="An address to go with it.")
-    picture: str = field("Picture", "", max_length=200, help="Name of a picture file in the job's inbox; it is kept with the job.")
+    picture: str = field("Picture", "", max_length=200, role="read", help="Name of a picture file in the job's inbox; it is kept with the job.")
     measure: int = field("Measure", 0, ge=0, help="Number of a measure it speaks of; 0: none.")
 
 

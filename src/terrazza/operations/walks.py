@@ -16,11 +16,11 @@ MOST = 20_000
 
 
 class WalkParams(Params):
-    scan: int = field("Scan", ge=1, help="Number of the walked scan; its points have times.")
-    trajectory: str = field("Trajectory", "", help="Path of a text file with time, x, y, z and where there heading or attitude, also relative to the imported files. Empty: the one in the scan's own PLY file.", widget="file")
+    scan: int = field("Scan", ge=1, widget="scan", help="Number of the walked scan; its points have times.")
+    trajectory: str = field("Trajectory", "", help="Path of a text file with time, x, y, z and where there heading or attitude, also relative to the imported files. Empty: the one in the scan's own PLY file.", widget="file", role="read")
     columns: str = field("Columns", "", help="A word for each column of the file: time x y z heading qw qx qy qz, or - to pass it by. Empty: as found.")
     every: float = field("Stop every", 2.5, unit="m", ge=0, le=100, help="0: not by distance. 2.5 m is usual, 0.5 to 1 m in tight rooms.")
-    turn_deg: float = field("Stop after a turn of", 0.0, unit="°", ge=0, le=180, help="0: not by turning.")
+    turn_deg: float = field("Stop after a turn of", 0.0, unit="°", blank="none", ge=0, le=180, help="0: not by turning.")
 
 
 @operation
@@ -28,7 +28,7 @@ class Walk(Operation):
     """Gives a walked scan its path and sets stops on it: virtual stations to look around from; points belong to the stop nearest in time."""
 
     name, title, step = "import.walk", "Path and stops of a walk", "Import"
-    reads, writes = frozenset({"scan", "column"}), frozenset({"walk", "array"})
+    reads, writes = frozenset({"scan"}), frozenset({"walk", "array"})
     Params = WalkParams
 
     def run(self, job: Job, params: WalkParams, progress: Progress) -> Figures:

@@ -1,19 +1,19 @@
 """The web application: settings, templates, one place for errors, and the route table."""
 
 from pathlib import Path
-from urllib.parse import urlsplit
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 from fastapi.staticfiles import StaticFiles
-from starlette.datastructures import Headers
+from peewee import PeeweeException
 from starlette.exceptions import HTTPException
 from starlette.middleware.trustedhost import TrustedHostMiddleware
 
-from terrazza.errors import NotFound, TerrazzaError
+from terrazza.errors import NotFound, TerrazzaError, understood
 from terrazza.settings import settings
 from terrazza.web import pages
+from terrazza.web.doors import HOSTS, Doors
 from terrazza.web.routes import ROUTERS
 from terrazza.work.looking import Looker
 from terrazza.work.open import open_workspace
@@ -29,8 +29,8 @@ def create() -> FastAPI:
     app = FastAPI(title="Terrazza", docs_url=None, redoc_url=None, openapi_url=None)
     app.state.workspace, app.state.queue = workspace, Queue(workspace)
     app.state.looker = Looker()
-    app.add_middleware(TrustedHostMiddleware, allowed_hosts=["127.0.0.1", "localhost", "[::1]", "testserver"])
-    app.add_middleware(SameOrigin)
+    app.add_middleware(TrustedHostMiddleware, allowed_hosts=HOSTS)
+    app.add_middleware(Doors)
     app.mount("/static", StaticFiles(directory=STATIC), name="static")
     for router in ROUTERS:
         app.include_router(router)
@@ -38,6 +38,21 @@ def create() -> FastAPI:
     @app.exception_handler(TerrazzaError)
     async def known(request: Request, error: TerrazzaError) -> Response:
         return _answer(request, error.status, error.message, error.hint)
+
+    async def failed(request: Request, error: Exception) -> Response:
+        said = understood(error)
+        if said is not None:
+            return _answer(request, 503, said.message, said.hint)
+        if isinstance(error, (OverflowError, RecursionError, UnicodeError)) or "null" in str(error):
+            return _answer(request, 422, "This request holds a number or a text that cannot be.", "Reload the page and try again.")
+        raise error
+
+    for kind in (OSError, MemoryError, PeeweeException, OverflowError, RecursionError, UnicodeError, ValueError):
+        app.add_exception_handler(kind, failed)
+
+    @app.exception_handler(Exception)
+    async def unforeseen(request: Request, error: Exception) -> Response:
+        return _answer(request, 500, f"Terrazza stopped on an error of its own: {type(error).__name__}.", "Nothing was changed. Please report this.")
 
     @app.exception_handler(HTTPException)
     async def plain(request: Request, error: HTTPException) -> Response:
@@ -50,20 +65,6 @@ def create() -> FastAPI:
         return _answer(request, 422, f"“{first['loc'][-1]}”: {first['msg']}.", "")
 
     return app
-
-
-class SameOrigin:
-    """Refuses what another site's page asks to be changed."""
-
-    def __init__(self, app):
-        self.app = app
-
-    async def __call__(self, scope, receive, send) -> None:
-        if scope["type"] == "http" and scope["method"] not in {"GET", "HEAD"}:
-            headers = Headers(scope=scope)
-            if headers.get("origin") and urlsplit(headers["origin"]).netloc != headers.get("host"):
-                return await JSONResponse({"message": "This request came from another site."}, 403)(scope, receive, send)
-        await self.app(scope, receive, send)
 
 
 def _answer(request: Request, status: int, message: str, hint: str) -> Response:

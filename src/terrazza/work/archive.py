@@ -1,62 +1,172 @@
 """A job as one file: backed up while it is in use, restored whole on another machine.
 
 The file is a tar archive: first ``job.json`` (the job's row, field book, facts and changes), then every file that
-they name, the deliverables and the inbox.  Pictures are left out, since they are made again.
+they name, the deliverables and the inbox, and last ``sums.json``, the SHA-256 of all of them.  Pictures are left out, since
+they are made again, and files that the inbox only links to, since they are others'.  Nothing of an archive is trusted: all
+of it is verified before the job gets a name, and no path that it holds is followed.
 """
 
 import contextlib
+import fcntl
+import hashlib
 import io
 import json
 import os
 import shutil
 import tarfile
 import uuid
+from typing import Any
 
-from terrazza import files
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+from terrazza import __version__, files
 from terrazza.db.models import Change, Entry, Fact, database
 from terrazza.db.models import Job as Row
 from terrazza.db.queries import create_job
 from terrazza.errors import InputError, StateError
 from terrazza.operations import fieldbook
 
-FORM = 1
+FORM = 2
 ALSO = ("deliverables", "inbox", "drawings")
+FOLDERS = ("scans", "photos", "arrays", *ALSO)
+LARGEST_RECORD = 2_000_000_000  # bytes of job.json
 NOT_OURS = "It is no backup of a Terrazza job, or it is cut off."
+CHANGED = "It is no longer as it was written: take another copy of the backup."
+MARK = ".restoring"
 
 
-def backup(workspace: str, row: Row, path: str) -> int:
-    """Write a job into one file; returns its bytes.  Work on the job may go on meanwhile: what is written is the job at one moment."""
+class _Plain(BaseModel):
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+
+
+class _Job(_Plain):
+    name: str
+    folder: str
+    created: float
+    settings: dict
+
+
+class _Entry(_Plain):
+    id: int
+    number: int
+    operation: str
+    version: int
+    params: dict
+    state: str
+    figures: dict | None
+    message: str
+    hint: str
+    who: str
+    created: float
+    started: float | None
+    seconds: float | None
+    done: float
+    total: float
+    label: str
+    cancel: bool
+
+
+class _Fact(_Plain):
+    kind: str
+    key: str
+    scan: int | None
+    value: Any
+    entry: int
+
+
+class _Change(_Plain):
+    entry: int
+    kind: str
+    key: str
+    scan: int | None
+    before: Any
+    before_entry: int | None
+    after: Any
+
+
+class _Record(_Plain):
+    """What ``job.json`` holds."""
+
+    form: int
+    job: _Job
+    entries: list[_Entry]
+    facts: list[_Fact]
+    changes: list[_Change]
+    folder: str
+    linked: list[str] = []
+    written_by: str = ""
+
+
+def backup(workspace: str, row: Row, path: str) -> tuple[int, list[str]]:
+    """Write a job into one file; returns its bytes and the names of linked files, which are not in it.  Work on the job may go on meanwhile: what is written is the job at one moment."""
     base = os.path.join(workspace, "jobs", row.folder)
     keep = os.path.join(workspace, f"backup-{uuid.uuid4().hex}")
     try:
-        with database.atomic("IMMEDIATE"):
-            record = {"form": FORM, "job": _plain(row, "id"), "entries": [_plain(e, "job") for e in Entry.select().where(Entry.job == row)], "facts": [_plain(f, "id", "job") for f in Fact.select().where(Fact.job == row)],
-                      "changes": [_plain(c, "id") for c in Change.select().join(Entry).where(Entry.job == row)], "folder": os.path.abspath(base)}
-            _hold(base, keep, sorted(fieldbook.named_files(row)) + _others(base))
-        with files.whole(path) as partial, tarfile.open(partial, "w") as tar:
-            text = json.dumps(record, allow_nan=False).encode()
-            head = tarfile.TarInfo("job.json")
-            head.size = len(text)
-            tar.addfile(head, io.BytesIO(text))
-            for folder, _, names in os.walk(keep):
-                for name in sorted(names):
-                    full = os.path.join(folder, name)
-                    tar.add(full, arcname=os.path.join("files", os.path.relpath(full, keep)))
+        with _claimed(workspace, keep):
+            with database.atomic("IMMEDIATE"):
+                others, linked = _others(base)
+                record = {"form": FORM, "job": _plain(row, "id"), "entries": [_plain(e, "job") for e in Entry.select().where(Entry.job == row)], "facts": [_plain(f, "id", "job") for f in Fact.select().where(Fact.job == row)],
+                          "changes": [_plain(c, "id") for c in Change.select().join(Entry).where(Entry.job == row)], "folder": os.path.abspath(base), "linked": linked, "written_by": __version__}
+                _hold(base, keep, sorted(fieldbook.named_files(row)) + others)
+            with files.whole(path) as partial, tarfile.open(partial, "w") as tar:
+                _write(tar, keep, json.dumps(record, allow_nan=False).encode())
     finally:
         shutil.rmtree(keep, ignore_errors=True)
-    return os.path.getsize(path)
+    return os.path.getsize(path), linked
+
+
+def _write(tar: tarfile.TarFile, keep: str, record: bytes) -> None:
+    sums = {"job.json": hashlib.sha256(record).hexdigest()}
+    _put(tar, "job.json", record)
+    for folder, _, names in os.walk(keep):
+        for name in sorted(names):
+            if name == MARK:
+                continue
+            full = os.path.join(folder, name)
+            inside = "files/" + os.path.relpath(full, keep).replace(os.sep, "/")
+            with open(full, "rb") as source:
+                about = tar.gettarinfo(arcname=inside, fileobj=source)
+                about.type, about.linkname = tarfile.REGTYPE, ""  # two names of one file are two files
+                about.size = os.fstat(source.fileno()).st_size
+                tracked = _Summed(source)
+                tar.addfile(about, tracked)
+            sums[inside] = tracked.sum.hexdigest()
+    _put(tar, "sums.json", json.dumps(sums).encode())
+
+
+class _Summed:
+    """A file whose bytes are summed up while they are read."""
+
+    def __init__(self, source):
+        self.source, self.sum = source, hashlib.sha256()
+
+    def read(self, size: int = -1) -> bytes:
+        data = self.source.read(size)
+        self.sum.update(data)
+        return data
+
+
+def _put(tar, name: str, data: bytes) -> None:
+    head = tarfile.TarInfo(name)
+    head.size = len(data)
+    tar.addfile(head, io.BytesIO(data))
 
 
 def _plain(model, *without) -> dict:
     return {k: v for k, v in model.__data__.items() if k not in without}
 
 
-def _others(base: str) -> list[tuple[str, str]]:
-    found = []
+def _others(base: str) -> tuple[list[tuple[str, str]], list[str]]:
+    """(folder, file) of what no fact names and goes along, and the names of linked files, which do not."""
+    found, linked = [], []
     for also in ALSO:
         for folder, _, names in os.walk(os.path.join(base, also)):
-            found += [(os.path.relpath(folder, base), n) for n in names if not n.endswith(".part")]
-    return found
+            for name in names:
+                if os.path.islink(os.path.join(folder, name)):
+                    linked.append(name)
+                elif not name.endswith((".part", ".upload")):
+                    found.append((os.path.relpath(folder, base), name))
+    return found, sorted(linked)
 
 
 def _hold(base: str, keep: str, named: list[tuple[str, str]]) -> None:
@@ -72,27 +182,100 @@ def _hold(base: str, keep: str, named: list[tuple[str, str]]) -> None:
             shutil.copy2(source, target)
 
 
+@contextlib.contextmanager
+def _claimed(workspace: str, folder: str):
+    """A folder with a mark that says, as long as this process lives, that somebody works in it (see ``clear_remains``)."""
+    os.makedirs(folder)
+    with open(os.path.join(folder, MARK), "w", encoding="utf-8") as mark:
+        fcntl.flock(mark, fcntl.LOCK_EX)
+        yield mark
+
+
+def clear_remains(workspace: str) -> int:
+    """Delete what killed backups and restores left behind, and job folders that no job has; returns how many folders went."""
+    jobs, gone = os.path.join(workspace, "jobs"), 0
+    folders = {row.folder for row in Row.select(Row.folder)}
+    for base, names in ((workspace, _listed(workspace)), (jobs, _listed(jobs))):
+        for name in names:
+            path = os.path.join(base, name)
+            if name in folders or not os.path.exists(os.path.join(path, MARK)):
+                continue
+            with open(os.path.join(path, MARK), "a", encoding="utf-8") as mark:
+                try:
+                    fcntl.flock(mark, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                except OSError:
+                    continue
+                shutil.rmtree(path, ignore_errors=True)
+                gone += 1
+    return gone
+
+
+def _listed(folder: str) -> list[str]:
+    return os.listdir(folder) if os.path.isdir(folder) else []
+
+
 def restore(workspace: str, path: str, name: str = "") -> Row:
-    """Bring a backup into a workspace as a job of its own name or ``name``; InputError where the file is none, or the name is taken.  Nothing is half done."""
+    """Bring a backup into a workspace as a job of its own name or ``name``.
+
+    InputError where the file is none, is damaged or changed, holds what no backup does, or where the name is taken.  Nothing is half done.
+    """
     partial = os.path.join(workspace, "jobs", f"restore-{uuid.uuid4().hex}.part")
     try:
-        with _opened(path) as tar:
-            record = _record(tar, path)
-            os.makedirs(partial)
-            while (member := tar.next()) is not None:
-                if not (member.isfile() and member.name.startswith("files/")):
-                    raise InputError(f"“{os.path.basename(path)}” holds “{member.name}”, which no backup does.", NOT_OURS)
-                tar.extract(member, partial, filter="data")
-        inside = os.path.join(partial, "files")
-        os.makedirs(inside, exist_ok=True)
-        with database.atomic("IMMEDIATE"):
-            row = create_job(workspace, name or record["job"]["name"])
-            target = os.path.join(workspace, "jobs", row.folder)
-            _rows(row, record, os.path.abspath(target))
-            _settle(inside, target)
+        with _claimed(workspace, partial):
+            with _opened(path) as tar:
+                record = _taken(tar, path, partial)
+            inside = os.path.join(partial, "files")
+            os.makedirs(inside, exist_ok=True)
+            _need_named(record, inside, path)
+            with database.atomic("IMMEDIATE"):
+                row = create_job(workspace, name or record.job.name)
+                target = os.path.join(workspace, "jobs", row.folder)
+                os.replace(os.path.join(partial, MARK), os.path.join(inside, MARK))  # until the rows are there, the folder is nobody's
+                _rows(row, record, os.path.abspath(target))
+                _settle(inside, target)
+            os.unlink(os.path.join(target, MARK))
         return row
     finally:
         shutil.rmtree(partial, ignore_errors=True)
+
+
+def _taken(tar, path: str, folder: str) -> _Record:
+    """Unpack an archive below ``folder`` and verify every byte of it; its record."""
+    shown, sums, told = os.path.basename(path), {}, None
+    record = _record(tar, path, sums)
+    while (member := tar.next()) is not None:
+        if member.name == "sums.json" and member.isfile() and member.size < LARGEST_RECORD:
+            told = json.loads(tar.extractfile(member).read())
+            continue
+        if record.form == 1 and member.issym():
+            continue  # the first form took links along, which lead to others' files
+        target = _place(folder, member)
+        if target is None or member.name in sums:
+            raise InputError(f"“{shown}” holds “{member.name}”, which no backup does.", NOT_OURS)
+        os.makedirs(os.path.dirname(target), exist_ok=True)
+        source = _Summed(tar.extractfile(member))
+        with open(target, "xb") as out:
+            shutil.copyfileobj(source, out, 1 << 20)
+        if os.path.getsize(target) != member.size:
+            raise InputError(f"“{shown}” is cut off within “{member.name}”.", NOT_OURS)
+        sums[member.name] = source.sum.hexdigest()
+    if record.form == 1 and told is None:
+        return record
+    if not isinstance(told, dict):
+        raise InputError(f"“{shown}” is cut off: the list of its sums is missing.", NOT_OURS)
+    wrong = sorted(n for n in sums.keys() | told.keys() if sums.get(n) != told.get(n))
+    if wrong:
+        raise InputError(f"“{shown}” is damaged: “{wrong[0]}” {'has changed' if wrong[0] in sums else 'is missing'}{f', and {len(wrong) - 1} more' if len(wrong) > 1 else ''}.", CHANGED)
+    return record
+
+
+def _place(folder: str, member) -> str | None:
+    """Where a member of an archive goes; None for what no backup holds: anything but plain files in the job's own folders."""
+    parts = member.name.split("/")
+    plain = member.isfile() and len(parts) >= 3 and parts[0] == "files" and parts[1] in FOLDERS
+    if not plain or any(p in {"", ".", ".."} or "\\" in p or "\0" in p or len(p.encode(errors="replace")) > 255 for p in parts) or parts[-1] == MARK:
+        return None
+    return os.path.join(folder, *parts)
 
 
 @contextlib.contextmanager
@@ -101,40 +284,73 @@ def _opened(path: str):
     try:
         with tarfile.open(path, "r:") as tar:
             yield tar
-    except (tarfile.TarError, EOFError, KeyError, ValueError) as error:
-        raise InputError(f"“{name}” cannot be read ({error}).", NOT_OURS) from error
+    except InputError:
+        raise
+    except (tarfile.TarError, EOFError, KeyError, ValueError, TypeError, RecursionError, OverflowError) as error:
+        raise InputError(f"“{name}” cannot be read ({str(error)[:200]}).", NOT_OURS) from error
     except OSError as error:
         raise InputError(f"“{name}” cannot be read ({error.strerror or error}).", NOT_OURS) from error
 
 
-def _record(tar, path: str) -> dict:
-    head = tar.next()
-    if head is None or head.name != "job.json":
-        raise InputError(f"“{os.path.basename(path)}” does not begin with a job.", NOT_OURS)
-    record = json.loads(tar.extractfile(head).read())
-    if record.get("form") != FORM:
-        raise InputError(f"“{os.path.basename(path)}” was written by a newer Terrazza.", "Update the application.")
-    return record
+def _record(tar, path: str, sums: dict[str, str]) -> _Record:
+    shown, head = os.path.basename(path), tar.next()
+    if head is None or head.name != "job.json" or not head.isfile():
+        raise InputError(f"“{shown}” does not begin with a job.", NOT_OURS)
+    if head.size > LARGEST_RECORD:
+        raise InputError(f"The record in “{shown}” is said to have {head.size / 1e9:.1f} GB.", NOT_OURS)
+    text = tar.extractfile(head).read()
+    sums["job.json"] = hashlib.sha256(text).hexdigest()
+    plain = json.loads(text)
+    if not isinstance(plain, dict) or not isinstance(plain.get("form"), int):
+        raise InputError(f"“{shown}” does not begin with a job.", NOT_OURS)
+    if plain["form"] > FORM:
+        raise InputError(f"“{shown}” was written by a newer Terrazza.", "Update the application.")
+    try:
+        return _Record.model_validate(plain)
+    except ValidationError as error:
+        first = error.errors()[0]
+        raise InputError(f"The record in “{shown}” is not one of a job ({'.'.join(map(str, first['loc']))}: {first['msg']}).", NOT_OURS) from error
 
 
-def _rows(row: Row, record: dict, target: str) -> None:
+def _need_named(record: _Record, inside: str, path: str) -> None:
+    """InputError unless every file that facts and changes name is a plain one that the archive brought."""
+    shown = os.path.basename(path)
+    living = {e.id for e in record.entries if e.state == "done"}
+    values = [(f.kind, f.scan, f.value) for f in record.facts] + [(c.kind, c.scan, c.before) for c in record.changes if c.entry in living and c.before is not None]
+    for kind, scan, value in values:
+        try:
+            named = fieldbook.files_of(kind, scan, value)
+        except (KeyError, TypeError, AttributeError) as error:
+            raise InputError(f"The record in “{shown}” has a {kind} that is none.", NOT_OURS) from error
+        for folder, name in named:
+            if not isinstance(name, str) or name != os.path.basename(name) or name in {".", ".."}:
+                raise InputError(f"The record in “{shown}” names “{str(name)[:80]}”, which is no file of a job.", NOT_OURS)
+            if not os.path.isfile(os.path.join(inside, folder, name)):
+                raise InputError(f"“{shown}” is not whole: {folder}/{name} is missing.", CHANGED)
+    if len({e.number for e in record.entries}) != len(record.entries):
+        raise InputError(f"The field book in “{shown}” is not one.", NOT_OURS)
+
+
+def _rows(row: Row, record: _Record, target: str) -> None:
     """Enter field book, facts and changes; deliverables get the addresses that they have here."""
-    Row.update(created=record["job"]["created"], settings=record["job"]["settings"]).where(Row.id == row.id).execute()
+    Row.update(created=record.job.created, settings=record.job.settings).where(Row.id == row.id).execute()
     entries = {}
-    for values in record["entries"]:
-        state = "interrupted" if values["state"] in {"queued", "running"} else values["state"]
-        entries[values["id"]] = Entry.create(job=row, **{k: v for k, v in values.items() if k != "id"} | {"state": state})
-    moved = lambda key: target + key[len(record["folder"]):] if key.startswith(record["folder"] + os.sep) else key  # noqa: E731
-    for kind in record["facts"] + record["changes"]:
-        if kind["kind"] == "deliverable":
-            kind["key"] = moved(kind["key"])
+    for values in record.entries:
+        state = "interrupted" if values.state in {"queued", "running"} else values.state
+        entries[values.id] = Entry.create(job=row, **values.model_dump(exclude={"id"}) | {"state": state})
+    moved = lambda key: target + key[len(record.folder):] if key.startswith(record.folder + os.sep) else key  # noqa: E731
+    for kind in [*record.facts, *record.changes]:
+        if kind.kind == "deliverable":
+            kind.key = moved(kind.key)
             for side in ("value", "before", "after"):
-                if kind.get(side):
-                    kind[side] |= {"path": moved(kind[side]["path"])}
-    for values in record["facts"]:
-        Fact.create(job=row, **values)
-    for values in record["changes"]:
-        Change.create(**values | {"entry": entries[values["entry"]]})
+                if getattr(kind, side, None):
+                    setattr(kind, side, getattr(kind, side) | {"path": moved(getattr(kind, side)["path"])})
+    for values in record.facts:
+        Fact.create(job=row, **values.model_dump())
+    for values in record.changes:
+        if values.entry not in entries:
+            raise InputError("The backup's field book has changes of an entry that it does not have.", NOT_OURS)
+        Change.create(**values.model_dump() | {"entry": entries[values.entry]})
 
 
 def _settle(inside: str, target: str) -> None:

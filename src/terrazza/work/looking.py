@@ -1,13 +1,11 @@
-"""Looking into files while people wait at the page: helper processes that take glimpses, one file after the other."""
+"""Looking into files while people wait at the page: threads that have glimpses taken where a bad file does no harm."""
 
-import multiprocessing
 import os
 import queue
 import threading
-from concurrent.futures import ProcessPoolExecutor
-from concurrent.futures.process import BrokenProcessPool
 
-from terrazza.fleet.lifeline import die_with_parent
+from terrazza.errors import TerrazzaError
+from terrazza.fleet.guard import allowed, guard
 from terrazza.formats import glimpse
 
 
@@ -18,7 +16,7 @@ class Looker:
         self.cores = cores or min(os.cpu_count() or 1, 4)
         self._asked: set[str] = set()
         self._waiting: queue.SimpleQueue = queue.SimpleQueue()
-        self._thread: threading.Thread | None = None
+        self._threads: list[threading.Thread] = []
         self._lock = threading.Lock()
 
     def ask(self, ask: glimpse.Ask) -> dict | None:
@@ -30,24 +28,24 @@ class Looker:
             if ask.base not in self._asked:
                 self._asked.add(ask.base)
                 self._waiting.put(ask)
-            if self._thread is None:  # helpers live as long as the thread that starts them, so it is one of their own
-                self._thread = threading.Thread(target=self._work, name="looker", daemon=True)
-                self._thread.start()
+            while len(self._threads) < self.cores:
+                self._threads.append(threading.Thread(target=self._work, name="looker", daemon=True))
+                self._threads[-1].start()
         return None
 
     def close(self) -> None:
         """Let the helpers go once what they do is done."""
-        self._waiting.put(None)
+        for _ in self._threads:
+            self._waiting.put(None)
 
     def _work(self):
-        pool = None
         while (ask := self._waiting.get()) is not None:
-            for _ in range(2):
-                pool = pool or ProcessPoolExecutor(self.cores, multiprocessing.get_context("spawn"), die_with_parent)
-                try:
-                    pool.submit(glimpse.take, ask).add_done_callback(lambda _, base=ask.base: self._asked.discard(base))
-                    break
-                except BrokenProcessPool:
-                    pool = None
-        if pool:
-            pool.shutdown(wait=False, cancel_futures=True)
+            try:
+                guard("glimpses").call(glimpse.take, ask, about=os.path.basename(ask.path), seconds=allowed(ask.path))
+            except TerrazzaError as error:
+                glimpse.keep(ask, {"error": str(error)})
+            except OSError:
+                pass  # the file is gone: whoever asks again is told
+            finally:
+                with self._lock:
+                    self._asked.discard(ask.base)

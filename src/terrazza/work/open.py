@@ -6,6 +6,7 @@ import terrazza.operations  # noqa: F401  (enters all operations into the table)
 from terrazza.db.schema import open_database
 from terrazza.errors import BusyError
 from terrazza.operations import fieldbook
+from terrazza.work import archive
 from terrazza.work.lease import LOOKING, lease
 
 
@@ -23,4 +24,5 @@ def open_workspace(workspace: str) -> int:
             yield ours
 
     open_database(workspace)
+    archive.clear_remains(workspace)
     return fieldbook.recover(workspace, claim)

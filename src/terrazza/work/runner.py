@@ -1,12 +1,13 @@
 """Runs one field-book entry from start to commit, in whichever process it is called."""
 
+import contextlib
 import os
 import time
 from functools import lru_cache
 
 from terrazza.core.progress import Progress
 from terrazza.db.models import Entry, Job as Row
-from terrazza.errors import Cancelled, TerrazzaError
+from terrazza.errors import Cancelled, TerrazzaError, understood
 from terrazza.fleet import Local
 from terrazza.operations import fieldbook
 from terrazza.operations.base import find
@@ -60,18 +61,23 @@ def run_entry(workspace: str, entry: Entry, also: Progress | None = None, inputs
             fieldbook.sweep(workspace, row)
             entry = Entry.get_by_id(entry.id)
             job = Job(workspace, row, entry, fleet=fleet(workspace), inputs=inputs, out=out)
-            job.search = search or []
+            job.search, job.may_read = search or [], list(map(str, settings().allowed_folders()))
             try:
                 figures = operation().run(job, operation.check(entry.params), EntryProgress(entry, also))
                 job.commit(figures, time.time() - started)
             except BaseException:
-                fieldbook.sweep(workspace, row)
+                with contextlib.suppress(Exception):  # the next run sweeps too; what went wrong is to be told, not that this did
+                    fieldbook.sweep(workspace, row)
                 raise
     except Cancelled:
         _end(entry, "cancelled", "Cancelled; the job is as it was before.")
     except TerrazzaError as error:
         _end(entry, "failed", error.message, error.hint)
     except Exception as error:
+        known = understood(error)
+        if known is not None:
+            _end(entry, "failed", known.message, f"{known.hint} The job is as it was before.")
+            return Entry.get_by_id(entry.id)
         _end(entry, "failed", f"{operation.title} stopped on an error of its own: {type(error).__name__}: {error}", "The job is as it was before. Please report this.")
         raise
     return Entry.get_by_id(entry.id)

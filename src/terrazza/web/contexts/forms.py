@@ -6,8 +6,10 @@ job's own.  What is posted without such a field counts as the parameter does.
 
 import json
 
+from terrazza.core.classify import classes
 from terrazza.errors import ParamsError
 from terrazza.operations.base import Operation, describe, find
+from terrazza.operations.classify import class_counts
 from terrazza.operations.job import Job
 from terrazza.operations.notation import Notation
 from terrazza.units import metres_per
@@ -36,8 +38,33 @@ def _in_order(rows: list[dict], notation: Notation) -> list[dict]:
 
 
 def form(job: Job, name: str) -> dict:
-    """The form of a job for one operation, with nothing filled in yet."""
-    return controls(find(name), Notation.of(job))
+    """The form of a job for one operation, with nothing filled in yet: scans and classes to choose from, and what is left blank with the value it would take."""
+    operation, notation = find(name), Notation.of(job)
+    about = controls(operation, notation)
+    automatic = operation.automatic(job) if any(row["blank"] for row in about["params"]) else {}
+    for row in about["params"]:
+        if row["blank"] and row["value"] in (0, None):
+            row["value"] = None
+            if row["name"] in automatic:
+                taken = automatic[row["name"]] / (_per(describe_unit(operation, row["name"]), row["written_in"]) if row["written_in"] else 1.0)
+                row["blank"] = f"{row['blank']}: {taken:.4g}"
+        if row["widget"] in {"scan", "scans"}:
+            row["options"] = [{"value": s.id, "name": s.name, "points": s.points} for s in job.scans()]
+        if row["widget"] in {"classes", "bands"}:
+            row["options"] = class_options(job)
+    return about
+
+
+def describe_unit(operation: type[Operation], name: str) -> str:
+    """The unit that a parameter counts in, whatever a form shows."""
+    return next(row["unit"] for row in describe(operation)["params"] if row["name"] == name)
+
+
+def class_options(job: Job) -> list[dict]:
+    """Classes with standard names, and any others the job has, each with the kept points of it."""
+    counts = class_counts(job) if job.scans() else {}
+    codes = sorted({c for c, n in classes.NAMES.items() if n != "Reserved"} | set(counts))
+    return [{"value": c, "name": classes.name(c), "points": counts.get(c, 0)} for c in codes]
 
 
 def told(operation: type[Operation], params: dict, notation: Notation) -> list[dict]:
@@ -105,6 +132,8 @@ def _typed(operation, form) -> dict:
             continue
         if kind == "array":
             got = _array(operation, name, form.getlist(name))
+            if got is None and f"{name}.there" in form:
+                got = []
             if got is not None:
                 out[name] = got
             continue

@@ -1,7 +1,10 @@
 """What lies in the inbox, looked into without importing."""
 
+import itertools
+import lzma
 import os
 import shutil
+import struct
 import zipfile
 import zlib
 from pathlib import Path
@@ -10,10 +13,10 @@ import numpy as np
 
 from terrazza import formats
 from terrazza.core.geometry.axes import UPRIGHT
-from terrazza.errors import InputError, NotFound
-from terrazza.formats import text
+from terrazza.errors import InputError, NotFound, TerrazzaError
 from terrazza.formats.contents import REPAIRS
 from terrazza.formats.glimpse import Ask
+from terrazza.operations import reading
 from terrazza.operations.importing import BYTES_A_POINT
 from terrazza.operations.job import Job
 from terrazza.settings import settings
@@ -25,6 +28,7 @@ TEXTS = (".csv", ".txt", ".asc", ".xyz")
 FEW = 500
 MIRRORED = "-x +y +z"
 PLAN = 150
+MOST_FILES, MOST_SHRUNK = 10_000, 300
 
 
 def build(job: Job) -> dict:
@@ -37,9 +41,9 @@ def build(job: Job) -> dict:
         if name.endswith(".part"):
             continue
         if name.endswith(".upload"):
-            parts.append({"name": name.removesuffix(".upload"), "bytes": os.path.getsize(path)})
+            parts.append({"name": name.removesuffix(".upload"), "bytes": _bytes(path)})
         elif name.lower().endswith(TEXTS) and not _is_cloud(path):
-            texts.append({"name": name, "bytes": os.path.getsize(path)})
+            texts.append({"name": name, "bytes": _bytes(path)})
         else:
             files.append(_file(path, name, name in taken))
     for number, row in enumerate((f for f in files if not f["error"]), 1):
@@ -49,30 +53,31 @@ def build(job: Job) -> dict:
             "folders": [str(p) for p in settings().allowed_folders()], "units": list(FACTORS), "upright": {words: f"{up[1]} {'up' if up[0] == '+' else 'down'}" for up, words in UPRIGHT.items()} | {MIRRORED: "mirrored"}}
 
 
+def _bytes(path: str) -> int:
+    return os.path.getsize(path) if os.path.exists(path) else 0
+
+
 def _is_cloud(path: str) -> bool:
     """Whether a text file holds a cloud rather than control: many lines, all of numbers."""
     try:
-        return formats.look(path).scans[0].points >= FEW
-    except InputError:
+        return reading.look(path).scans[0].points >= FEW
+    except TerrazzaError:
         return False
 
 
 def _file(path: str, name: str, imported: bool) -> dict:
     linked = os.path.islink(path)
-    row = {"name": name, "path": os.path.realpath(path) if linked else path, "bytes": os.path.getsize(path) if os.path.exists(path) else 0, "linked": linked, "imported": imported, "error": "", "format": "",
+    row = {"name": name, "path": os.path.realpath(path) if linked else path, "bytes": _bytes(path), "linked": linked, "imported": imported, "error": "", "format": "",
            "scans": [], "images": 0, "notes": [], "unit": "", "plan": None, "layout": None}
     try:
-        found = formats.look(path)
-    except InputError as error:
+        found = reading.look(path)
+        laid_out = reading.layout(path) if found.format in formats.MAPPED else None
+    except TerrazzaError as error:
         return row | {"error": str(error)}
     images = {i.scan_guid for i in found.images if i.scan_guid}
     scans = [{"index": s.index, "name": s.name, "points": s.points, "grid": s.grid, "posed": s.pose is not None, "photo": bool(s.guid and s.guid in images), "instrument": s.instrument, "captured": s.captured,
               "colour": bool({"colorRed", "red"} & set(s.columns)), "damage": [r.says or REPAIRS[r.code] for r in found.repairs if r.scan == s.index]} for s in found.scans]
-    layout = None
-    if found.format in formats.MAPPED:
-        read = text.sniff(path)
-        layout = {"columns": read.columns, "rows": text.preview(path, read), "headed": read.headed}
-    return row | {"format": found.format, "scans": scans, "images": len(found.images), "notes": found.notes + [r.says for r in found.repairs if r.scan is None], "unit": found.unit, "plan": _plan(found), "layout": layout}
+    return row | {"format": found.format, "scans": scans, "images": len(found.images), "notes": found.notes + [r.says for r in found.repairs if r.scan is None], "unit": found.unit, "plan": _plan(found), "layout": laid_out}
 
 
 def _plan(found) -> dict | None:
@@ -95,9 +100,10 @@ def link(job: Job, path: str) -> None:
         raise InputError(f"“{path}” lies outside the folders that may be read from the page.", f"They are {', '.join(map(str, allowed)) or 'none; name some in TERRAZZA_FOLDERS'}.")
     if not real.exists():
         raise InputError(f"“{path}” is not there.", "Check the path.")
+    names = _Names(folder)
     for file in [real] if real.is_file() else sorted(p for p in real.rglob("*") if p.is_file() and not p.name.startswith(".")):
-        if any(a in file.resolve().parents for a in allowed):
-            os.symlink(file, os.path.join(folder, _free(folder, file.name)))
+        if any(a in file.resolve().parents for a in allowed) and not file.name.lower().endswith((".part", ".upload")):
+            os.symlink(file.resolve(), os.path.join(folder, names.free(file.name)))
 
 
 def unpack(path: str) -> None:
@@ -106,23 +112,42 @@ def unpack(path: str) -> None:
     try:
         with zipfile.ZipFile(path) as packed:
             inside = [i for i in packed.infolist() if not i.is_dir() and not os.path.basename(i.filename).startswith(".") and "__MACOSX" not in i.filename]
-            if sum(i.file_size for i in inside) > shutil.disk_usage(folder).free * 0.9:
-                raise InputError(f"“{shown}” does not fit on the disk unpacked ({sum(i.file_size for i in inside) / 1e9:.1f} GB).", "Make room, or bring the files one by one.")
+            size, packed_size = sum(i.file_size for i in inside), os.path.getsize(path)
+            if len(inside) > MOST_FILES:
+                raise InputError(f"“{shown}” holds {len(inside):,} files; {MOST_FILES:,} are the most.", "Pack fewer at a time.")
+            if size > 1e8 and size > MOST_SHRUNK * packed_size:
+                raise InputError(f"“{shown}” swells from {packed_size / 1e6:.1f} MB to {size / 1e9:.1f} GB, as no scan does.", "Bring the files one by one.")
+            if size > shutil.disk_usage(folder).free * 0.9:
+                raise InputError(f"“{shown}” does not fit on the disk unpacked ({size / 1e9:.1f} GB).", "Make room, or bring the files one by one.")
+            names = _Names(folder)
             for item in inside:
-                name = _free(folder, os.path.basename(item.filename))
+                name = names.free(os.path.basename(item.filename))
                 with packed.open(item) as source, open(os.path.join(folder, f"{name}.part"), "wb") as target:
                     shutil.copyfileobj(source, target, 1 << 20)
                 os.replace(os.path.join(folder, f"{name}.part"), os.path.join(folder, name))
-    except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError) as error:
+    except (zipfile.BadZipFile, zlib.error, lzma.LZMAError, EOFError, NotImplementedError, RuntimeError, ValueError, struct.error) as error:
         raise InputError(f"“{shown}” is damaged or locked and cannot be unpacked.", "Pack it again without a password, or bring the files one by one.") from error
     finally:
         os.unlink(path)
 
 
-def _free(folder: str, name: str) -> str:
-    """The name, or with a number behind it where it is taken."""
-    stem, ending = os.path.splitext(name)
-    return next(n for k in range(1, 10_000) if not os.path.lexists(os.path.join(folder, n := name if k == 1 else f"{stem} ({k}){ending}")))
+class _Names:
+    """Names that are free in a folder."""
+
+    def __init__(self, folder: str):
+        self.taken, self.last = set(os.listdir(folder)), {}
+
+    def free(self, name: str) -> str:
+        """The name, shortened where no disk takes it, with a number behind it where it is taken."""
+        stem, ending = os.path.splitext(name.replace("\0", "").lstrip(".") or "file")
+        ending = ending if len(ending) < 20 else ""
+        stem = stem.encode(errors="replace")[:180].decode(errors="ignore")
+        for k in itertools.count(self.last.get((stem, ending), 0) + 1):
+            found = f"{stem}{ending}" if k == 1 else f"{stem} ({k}){ending}"
+            if found not in self.taken:
+                self.last[stem, ending] = k
+                self.taken.add(found)
+                return found
 
 
 def ask_for(job: Job, file: str, index: int, columns: str = "") -> Ask:

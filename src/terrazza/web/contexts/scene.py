@@ -20,6 +20,7 @@ from terrazza.operations.table import working_box
 from terrazza.store import octree
 from terrazza.web.contexts import table
 
+from_above = later("terrazza.core.draw.from_above")
 spatial = later("scipy.spatial")
 
 GALLERY = 45.0
@@ -51,7 +52,7 @@ def build(job: Job) -> dict:
     rows = [_scan(job, scan, pose, origin) | {"placed": scan.pose is not None} for scan, pose in shown(job)]
     ties = [{k: t[k] for k in ("a", "b", "rms_mm", "overlap", "words", "failed")} for t in job.facts("tie").values()]
     return {"state": queries.state_version(job.row.id), "origin": origin.tolist(), "frame": job.frame.ravel().tolist(), "georeferenced": job.georeferenced, "scans": rows, "ties": ties,
-            "control": control(job, origin), "targets": targets(job, origin), "drawings": _drawings(job, origin), "classes": {str(c): classes.name(c) for c in _classes_there(job)}} | table.scene(job, origin) | {"walks": _walks(job, origin), "blocks": _blocks(job, origin)}
+            "control": control(job, origin), "targets": targets(job, origin), "drawings": _drawings(job, origin), "direction": _direction(job), "classes": {str(c): classes.name(c) for c in _classes_there(job)}} | table.scene(job, origin) | {"walks": _walks(job, origin), "blocks": _blocks(job, origin)}
 
 
 def origin_of(job: Job) -> np.ndarray:
@@ -95,6 +96,31 @@ def tree(job: Job, scan: int) -> bytes:
     block = np.searchsorted(cloud.columns.ends, nodes["start"], side="right").clip(0, len(cloud.columns.ends) - 1)
     octant = (nodes["x"] & 1) | (nodes["y"] & 1) << 1 | (nodes["z"] & 1) << 2
     return octree.parents(nodes).astype("<i4").tobytes() + nodes["count"].astype("<u4").tobytes() + block.astype("<u4").tobytes() + octant.astype("u1").tobytes()
+
+
+LEVELS = 30_000  # points of a scan that the main direction is read from
+
+
+def _direction(job: Job) -> float:
+    """The building's main direction in plan (rad, −45° to 45°, grid frame), from the walls at the stations' height; 0 where nothing shows any."""
+    found = [(scan, pose) for scan, pose in shown(job) if scan.pose is not None][:12] or shown(job)[:1]
+    return _direction_of(tuple((job.scan_folder(s.id), tuple(job.get("column", f"{s.id}/position") or ()), s.id, tuple(map(tuple, pose.round(6)))) for s, pose in found), job) if found else 0.0
+
+
+_directions: dict[tuple, float] = {}
+
+
+def _direction_of(key: tuple, job: Job) -> float:
+    if key not in _directions:
+        parts = []
+        for _, _, number, pose in key:
+            cloud, pose = job.cloud(number), np.array(pose)
+            xyz = rigid.apply(pose, cloud.at(cloud.sample(LEVELS)))
+            parts.append(xyz[np.abs(xyz[:, 2] - pose[2, 3]) < 0.7, :2] - pose[:2, 3])
+        if len(_directions) > 200:
+            _directions.clear()
+        _directions[key] = from_above.main_direction(np.concatenate(parts))
+    return _directions[key]
 
 
 def _classes_there(job: Job) -> list[int]:

@@ -68,7 +68,7 @@ def _demo_control(job: Job) -> str:
     """Path of a control file that lies beside the imported files, where there is one."""
     last = [e for e in queries.done_entries(job.row) if e.operation == "import.files"]
     for folder in {os.path.dirname(p) for e in last for p in e.params.get("files", [])}:
-        for name in sorted(os.listdir(folder)) if os.path.isdir(folder) else ():
+        for name in sorted(os.listdir(folder)) if job.reaches(os.path.join(folder, "any")) and os.path.isdir(folder) else ():
             if name.lower().endswith(".csv"):
                 return os.path.join(folder, name)
     return ""

@@ -36,4 +36,6 @@ def download(request: Request, job_id: int, number: int) -> Response:
     paths = list(job.facts("deliverable"))
     if not 1 <= number <= len(paths) or not os.path.isfile(paths[number - 1]):
         raise NotFound("This deliverable is not there any more.", "Write it again.")
+    if not job.reaches(paths[number - 1]):
+        raise NotFound(f"“{paths[number - 1]}” lies outside the folders that the page may read.", "Open it there, or write it anew from this page.")
     return FileResponse(paths[number - 1], filename=os.path.basename(paths[number - 1]))

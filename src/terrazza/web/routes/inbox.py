@@ -1,9 +1,11 @@
 """Files on their way in: uploads in slices that can be resumed, and a look inside before importing."""
 
+import contextlib
+import fcntl
 import os
 from typing import Annotated
 
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Form, Query, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import JSONResponse, Response
 
@@ -14,11 +16,13 @@ from terrazza.web.routes.common import job_of
 
 router = APIRouter(prefix="/jobs/{job_id}/inbox")
 PART = ".upload"
+UNFINISHED = (PART, ".part")
+Bytes = Annotated[int, Query(ge=0, le=2**60)]
 
 
 def _path(request: Request, job_id: int, name: str) -> str:
     """Where an upload of this plain file name lies; InputError for names that reach elsewhere."""
-    if not name or name != os.path.basename(name) or name.startswith(".") or "\0" in name or len(name.encode()) > 200:
+    if not name or name != os.path.basename(name) or name.startswith(".") or "\0" in name or len(name.encode(errors="replace")) > 200 or name.lower().endswith(UNFINISHED):
         raise InputError(f"“{name}” is no file name that can be taken.", "Rename the file.")
     return os.path.join(job_of(request, job_id).subfolder("inbox"), name)
 
@@ -32,13 +36,13 @@ def offset(request: Request, job_id: int, name: str) -> Response:
 
 
 @router.put("/{name}")
-async def take(request: Request, job_id: int, name: str, offset: int, total: int) -> Response:
+async def take(request: Request, job_id: int, name: str, offset: Bytes, total: Bytes) -> Response:
     """Append one slice at ``offset``; with the last one the file gets its name."""
     path = _path(request, job_id, name)
     have = os.path.getsize(path + PART) if os.path.exists(path + PART) else 0
     if offset > have:
         raise StateError(f"The upload of “{name}” is at {have:,} bytes, not at {offset:,}.", "It goes on from there.")
-    with open(path + PART, "r+b" if have else "wb") as out:
+    with _alone(path + PART, name) as out:
         out.seek(offset)
         async for chunk in request.stream():
             if out.tell() + len(chunk) > total:
@@ -51,6 +55,17 @@ async def take(request: Request, job_id: int, name: str, offset: int, total: int
         if name.lower().endswith(".zip"):
             await run_in_threadpool(context.unpack, path)
     return JSONResponse({"offset": have, "whole": have == total})
+
+
+@contextlib.contextmanager
+def _alone(path: str, name: str):
+    """An unfinished upload open for writing, never through a link; StateError while another one of that name is being taken."""
+    with os.fdopen(os.open(path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o644), "r+b") as out:
+        try:
+            fcntl.flock(out, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError as error:
+            raise StateError(f"“{name}” is being brought already, in another window.", "Wait until that is done.") from error
+        yield out
 
 
 @router.post("/link")

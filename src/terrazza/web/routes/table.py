@@ -1,7 +1,5 @@
 """What is set down on the table: lists, and figures of a measure before it is kept."""
 
-import os
-
 from fastapi import APIRouter, Request
 from fastapi.responses import FileResponse, JSONResponse, Response
 
@@ -30,4 +28,4 @@ def picture(request: Request, job_id: int, number: int) -> Response:
     pin = job.get("pin", number)
     if not pin or not pin["picture"]:
         raise NotFound(f"Pin {number} has no picture.", "Put a new pin with one.")
-    return FileResponse(os.path.join(job.subfolder("photos"), pin["picture"]))
+    return FileResponse(job.own_file("photos", pin["picture"]))

@@ -1,5 +1,5 @@
 // The cloud in the browser: scans with their nodes, what is loaded of them, and the materials that draw them.
-import * as THREE from "three";
+import * as THREE from "../vendor/three.module.js";
 import { holds } from "./boxes.js";
 import { early, nodesIn } from "./glance.js";
 import { classColour, rgb, scanColour } from "./palette.js";

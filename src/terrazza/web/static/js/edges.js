@@ -1,6 +1,6 @@
 // Shading that shows shape without normals: points darken where what surrounds them on the screen lies nearer
 // (depth differences to eight neighbours; after Boucheny 2009, “eye-dome lighting”).
-import * as THREE from "three";
+import * as THREE from "../vendor/three.module.js";
 
 const VERTEX = `precision highp float; in vec3 position; out vec2 vAt; void main() { vAt = position.xy * .5 + .5; gl_Position = vec4(position.xy, 0., 1.); }`;
 const FRAGMENT = `precision highp float; in vec2 vAt; out vec4 colour;

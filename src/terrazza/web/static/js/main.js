@@ -1,5 +1,5 @@
 // The table: one renderer, three linked views, the tools, and the wiring to sheets and field book.
-import * as THREE from "three";
+import * as THREE from "../vendor/three.module.js";
 import { Cloud, MODES } from "./cloud.js";
 import * as boxes from "./boxes.js";
 import { Edges } from "./edges.js";
@@ -130,10 +130,8 @@ class Table {
     const box = this.extent(), rect = canvas.getBoundingClientRect();
     this.views.forEach((v) => v.layout(rect));
     const scans = this.cloud.visibleScans(), first = scans.find((s) => s.record.placed) ?? scans[0];
-    const y = first ? first.matrix.elements[13] : 0;
-    const along = box.max[0] - box.min[0] >= box.max[1] - box.min[1];
-    const x = first ? first.matrix.elements[12] : 0;
-    this.slab.path = along ? [[box.min[0], y], [box.max[0], y]] : [[x, box.min[1]], [x, box.max[1]]];
+    const middle = first ? [first.matrix.elements[12], first.matrix.elements[13]] : [0, 0];
+    this.slab.path = lineThrough(middle, this.cloud.data.direction, box);
     this.views.forEach((v) => v.fit(box));
     this.cloud.shared.uHeights.value.set(box.min[2], box.max[2]);
     if (!this.slabOn) this.slabHeight = first ? first.matrix.elements[14] - 0.3 : 0;
@@ -303,6 +301,7 @@ class Table {
   }
 
   colour(mode) {
+    if (mode !== this.mode) this.before = this.mode;
     this.mode = mode;
     for (const b of document.querySelectorAll('[data-group="colour"] button')) b.classList.toggle("on", b.dataset.value === mode);
     this.draw();
@@ -364,6 +363,17 @@ class Table {
   readout() { $("readout").innerHTML = readout(this); }
 }
 
+// A line through a place in the building's main direction (rad), or across it where that is longer, as long as the box is around it.
+function lineThrough([x, y], direction, box) {
+  const reach = (angle) => {
+    const u = [Math.cos(angle), Math.sin(angle)], ways = [[box.min[0], box.min[1]], [box.min[0], box.max[1]], [box.max[0], box.min[1]], [box.max[0], box.max[1]]].map((p) => (p[0] - x) * u[0] + (p[1] - y) * u[1]);
+    const [low, high] = [Math.min(...ways, -1), Math.max(...ways, 1)];
+    return { length: high - low, path: [[x + low * u[0], y + low * u[1]], [x + high * u[0], y + high * u[1]]] };
+  };
+  const [along, across] = [reach(direction), reach(direction + Math.PI / 2)];
+  return along.length >= across.length ? along.path : across.path;
+}
+
 // What two stretches of heights share; either may be null: all.
 function within(a, b) {
   return a && b ? [Math.max(a[0], b[0]), Math.min(a[1], b[1])] : a ?? b;
@@ -382,6 +392,7 @@ function dressSheet() {
   files.sum();
   tables.wire();
   for (const s of document.querySelectorAll(".swatch[data-class]")) s.style.background = classColour(+s.dataset.class);
+  for (const s of document.querySelectorAll(".swatch[data-scan]")) s.style.background = scanColour(+s.dataset.scan);
   app.showSlab();
 }
 
@@ -417,8 +428,19 @@ async function savePicture() {
   places.save(canvas, `${job} ${name}.png`);
 }
 
+// After a classification the views show the classes; the colouring before is one key away.
+let classified = lastClassified();
+
+function lastClassified() {
+  const last = document.querySelector("#strip .last.done[data-last]");
+  return last?.dataset.operation?.startsWith("classify.") ? last.dataset.last : "";
+}
+
 async function changed() {
   app.state("loading");
+  const now = lastClassified();
+  if (now && now !== classified) app.colour("class");
+  classified = now || classified;
   if (!$("notes").hidden) notes(true);
   await refreshSheet();
   await refreshTerraces();
@@ -442,6 +464,7 @@ function onKey(e) {
     "+": () => { app.size = Math.min(app.size * 1.25, 12); }, "=": () => { app.size = Math.min(app.size * 1.25, 12); }, "-": () => { app.size = Math.max(app.size / 1.25, 0.8); }, "<": () => app.detail(0.5), ">": () => app.detail(2),
     a: () => app.planAs(next(options("plan-as"), app.planMode)), u: () => { app.floor = next([null, ...(app.picture.about?.floors.keys() ?? [])], app.floor); $("plan-floor").value = app.floor ?? ""; },
     ";": () => app.slab.step(-pitch), "'": () => app.slab.step(pitch), y: () => { app.slab.stretch = { 1: 2, 2: 5, 5: 10, 10: 1 }[app.slab.stretch]; }, t: ACTS.twin,
+    q: () => app.before && app.colour(app.before),
     escape: () => { app.use("pick"); app.draft = null; app.picked = null; app.readout(); $("book").hidden = $("notes").hidden = true; },
   };
   if (/^[1-8]$/.test(key)) return go([...document.querySelectorAll("#terraces a.step")][+key - 1].dataset.step);
@@ -464,6 +487,7 @@ document.addEventListener("keydown", onKey);
 document.addEventListener("click", (e) => {
   const act = e.target.closest("[data-act]")?.dataset.act, tool = e.target.closest("[data-tool]")?.dataset.tool, colour = e.target.closest('[data-group="colour"] button')?.dataset.value;
   if (act) ACTS[act]();
+  if (e.target.closest("[data-close]")) e.target.closest(".notice").remove();
   if (tool) app.use(tool);
   if (colour) app.colour(colour);
   const twin = e.target.closest('[data-group="twin"] button')?.dataset.value;
@@ -473,6 +497,11 @@ document.addEventListener("click", (e) => {
   if (box) { app.showBox(app.cloud.data.boxes.find((b) => b.id === +box)); app.use("box"); }
 });
 document.addEventListener("change", (e) => {
+  const choose = e.target.closest("[data-choose]"); // what is chosen from a list stands in its head
+  if (choose) {
+    const label = choose.querySelector("[data-chosen]");
+    label.textContent = [...choose.querySelectorAll("input:checked")].map((i) => i.value).join(", ") || label.dataset.all;
+  }
   if (e.target.name === "take") files.sum();
   const list = e.target.closest(".chooser-list");
   if (list) {

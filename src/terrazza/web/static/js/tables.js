@@ -4,7 +4,8 @@ const cell = (td) => {
   copy.querySelectorAll("details, button.plain.link, select, img, .copy").forEach((n) => n.remove());
   copy.querySelectorAll("input").forEach((n) => n.replaceWith(n.value));
   copy.querySelectorAll("small").forEach((n) => n.prepend(" "));
-  const text = copy.textContent.replace(/\u202f/g, "").replace(/\s+/g, " ").trim();
+  let text = copy.textContent.replace(/\u202f/g, "").replace(/\s+/g, " ").trim();
+  if (/^[=+\-@]/.test(text) && !/^[+\-]?[\d.,’' ]+$/.test(text)) text = `'${text}`; // no spreadsheet shall take it for a formula
   return /[",;\n]/.test(text) ? `"${text.replace(/"/g, '""')}"` : text;
 };
 

@@ -1,5 +1,5 @@
 // Plan, space and slab: three cameras over one cloud, drawn by one renderer into three rectangles.
-import * as THREE from "three";
+import * as THREE from "../vendor/three.module.js";
 import { near } from "./boxes.js";
 import { AZIMUTH, ELEVATION, FIELD, planOf, spaceOf } from "./frame.js";
 
