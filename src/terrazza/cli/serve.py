@@ -104,9 +104,10 @@ def _load_compiled(stop: threading.Event) -> None:
     """Load what picks and the plan's tiles need while the first page is being looked at: the first of them would wait most of a second for it."""
     if not stop.wait(LOAD_AFTER):
         from terrazza.core.draw import from_above  # noqa: F401
-        from terrazza.store import boxed
+        from terrazza.store import boxed, regions
 
         boxed.load()
+        regions.load()
 
 
 def _keep_worker(workspace: str, address: tuple[str, int], stop: threading.Event) -> None:

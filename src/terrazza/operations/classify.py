@@ -6,7 +6,6 @@ from pydantic import Field
 from terrazza.core.classify import classes
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
-from terrazza.db import queries
 from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations import blocks
@@ -72,6 +71,10 @@ def _thinned(job: Job, scans, cell: float, progress: Progress, code: int | None 
     return merged[voxels.one_per_cell(merged, cell)] if len(merged) else merged
 
 
+SAMPLE = 600_000
+_likely: dict[tuple, float] = {}
+
+
 class GroundParams(Params):
     scans: list[int] = scans_field("Empty: all placed scans.")
     resolution: float = field("Cloth cell", 0.0, unit="m", blank="auto", help="Distance between the particles of the cloth; 0: by the spacing of the points and the size of the job, 0.15 at least.", ge=0, le=20)
@@ -92,9 +95,16 @@ class Ground(Operation):
 
     @classmethod
     def automatic(cls, job: Job) -> dict[str, float]:
-        """From the last time the ground was found, since the points have to be looked through for it."""
-        last = next((e for e in reversed(queries.done_entries(job.row)) if e.operation == cls.name and e.figures), None)
-        return {"resolution": last.figures["resolution_m"], "threshold": last.figures["threshold_m"]} if last else {}
+        """About what they will be, from an even sample of the points."""
+        scans = job.scans(placed=True)
+        if not scans:
+            return {}
+        key = tuple((s.id, job.get("column", f"{s.id}/position")[0], s.pose.tobytes()) for s in scans)
+        if key not in _likely:
+            _likely.clear()
+            sample = np.concatenate([rigid.apply(s.pose, job.cloud(s.id).at(job.cloud(s.id).sample(SAMPLE // len(scans)))) for s in scans])
+            _likely[key] = cloth.likely_resolution(sample)
+        return {"resolution": _likely[key], "threshold": 0.4 * _likely[key]}
 
     def run(self, job: Job, params: GroundParams, progress: Progress) -> Figures:
         scans = job.need_scans(params.scans, placed=True, why=", so there is no common ground")

@@ -47,7 +47,7 @@ def form(job: Job, name: str) -> dict:
             row["value"] = None
             if row["name"] in automatic:
                 taken = automatic[row["name"]] / (_per(describe_unit(operation, row["name"]), row["written_in"]) if row["written_in"] else 1.0)
-                row["blank"] = f"{row['blank']}: {taken:.4g}"
+                row["blank"] = f"{row['blank']}: {taken:.3g}"
         if row["widget"] in {"scan", "scans"}:
             row["options"] = [{"value": s.id, "name": s.name, "points": s.points} for s in job.scans()]
         if row["widget"] in {"classes", "bands"}:

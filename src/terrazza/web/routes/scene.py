@@ -4,6 +4,7 @@ from fastapi import APIRouter, Request
 from fastapi.responses import JSONResponse, Response
 
 from terrazza.errors import NotFound
+from terrazza.web.contexts import regions
 from terrazza.web.contexts import scene as context
 from terrazza.web.routes.common import job_of
 
@@ -37,6 +38,12 @@ def tree(request: Request, job_id: int, scan: int, version: str) -> Response:
     job = job_of(request, job_id)
     _need(job, scan, version)
     return Response(context.tree(job, scan), media_type="application/octet-stream", headers=FOR_GOOD)
+
+
+@router.post("/region")
+def region(request: Request, job_id: int, wanted: regions.Wanted) -> Response:
+    """Points of a slab, a box or what a view shows of them (see ``contexts.regions.pack``)."""
+    return Response(regions.pack(job_of(request, job_id), wanted), media_type="application/octet-stream", headers={"Cache-Control": "no-store"})
 
 
 @router.post("/pick")

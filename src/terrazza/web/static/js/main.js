@@ -13,6 +13,7 @@ import * as places from "./places.js";
 import { wirePointers } from "./pointers.js";
 import { PlanPicture } from "./plan.js";
 import { StationView } from "./station.js";
+import { Regions } from "./regions.js";
 import { readout } from "./readout.js";
 import * as tables from "./tables.js";
 import { send, show } from "./gestures.js";
@@ -32,6 +33,7 @@ class Table {
     this.twin = new TwinView($("twin"), this.space);
     this.all = [this.plan, this.space, this.slab, this.twin];
     this.station = new StationView($("station"), this);
+    this.regions = new Regions(this);
     this.picture = new PlanPicture($("plan-picture"), this);
     Object.assign(this, { mode: "intensity", planMode: "walls", floor: null, pitch: 0.1, size: 2, marks: true, tool: "pick", draft: null, box: null, grow: false, facing: false, picked: null, outline: null, moving: null, slabOn: false, slabHeight: 0, slabThickness: 0.1, fitted: false, waiters: [] });
     new ResizeObserver(() => this.dirty()).observe(host);
@@ -199,7 +201,12 @@ class Table {
     for (const view of this.views) {
       view.layout(rect);
       view.prepare();
-      view.budget = view.budgets[+this.still];
+      this.regions.want(view);
+      const { parts, current } = this.regions.parts(view), cutOut = this.regions.of(view).wanted; // nodes fill in until a region's own points are there
+      view.parts = parts;
+      if (cutOut && current && view.chosen.length) { view.chosen = []; view.stale = true; }
+      view.budget = view.budgets[cutOut ? 0 : +this.still];
+      if (cutOut && current) view.dirty = false;
       if (view.dirty) { view.chosen = cloud.select(view); view.stale = true; }
       view.dirty = false;
     }
@@ -234,7 +241,7 @@ class Table {
     if (!this.still) this.resting = setTimeout(() => this.rest(), pause < 2000 ? Math.max(REST, 2 * pause) : REST);
   }
 
-  get busy() { return this.cloud.flights > 0 || this.cloud.waiting > 0 || this.picture.busy || !this.still; }
+  get busy() { return this.regions.busy || this.cloud.flights > 0 || this.cloud.waiting > 0 || this.picture.busy || !this.still; }
 
   restate() {
     if (this.busy) this.state("rendering");
@@ -255,7 +262,9 @@ class Table {
     s.uSlabOn.value = Boolean(view.limits.slab);
     if (view.limits.slab) s.uSlab.value.set(...view.limits.slab);
     let shown = 0;
-    for (const node of view.chosen) {
+    view.parts.forEach(Regions.aim);
+    view.painted = [...view.chosen, ...view.parts];
+    for (const node of view.painted) {
       if (!node.points) continue;
       node.points.visible = true;
       node.points.material = faint ? node.scan.faint : node.scan.solid;
@@ -274,12 +283,14 @@ class Table {
       parallel ? s.uEye.value.set(e[8], e[9], e[10], 0) : s.uEye.value.set(e[12], e[13], e[14], 1);
       s.uWallOn.value = Boolean(wall);
       if (wall) { s.uWall.value.set(...wall); s.uAlong.value.set(...along); }
-      for (const node of view.chosen) if (node.points) node.points.material.uniformsNeedUpdate = true;
+      for (const node of view.painted) if (node.points) node.points.material.uniformsNeedUpdate = true;
       renderer.render(cloud.scene, camera);
     }
     if (this.shaded) this.edges.show(renderer, view, !faint);
-    for (const node of view.chosen) if (node.points) node.points.visible = false;
+    for (const node of view.painted) if (node.points) node.points.visible = false;
   }
+
+  notice(message) { notice(message); }
 
   note() {
     const there = this.cloud.visibleScans().reduce((n, s) => n + s.record.points, 0), m = (v) => (v >= 999_500 ? `${(v / 1e6).toFixed(1)} M` : `${Math.round(v / 1e3)} k`);

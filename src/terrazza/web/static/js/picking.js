@@ -4,12 +4,12 @@ const RINGS = [1.5, 3, 6, 10];
 // The nearest drawn point to pane pixel (px, py): { node, index, place } or null.
 export function nearest(view, cloud, px, py) {
   const found = RINGS.map(() => null), m = new view.camera.matrixWorld.constructor(), reach = RINGS[RINGS.length - 1] ** 2;
-  for (const { matrix, limits } of view.passes) for (const node of view.chosen) {
+  for (const { matrix, limits } of view.passes) for (const node of [...view.chosen, ...view.parts]) {
     if (!node.points) continue;
     m.multiplyMatrices(matrix, node.points.matrixWorld);
-    const e = m.elements, w = node.points.matrixWorld.elements, a = node.points.geometry.attributes.position.array, hw = view.rect.width / 2, hh = view.rect.height / 2;
+    const e = m.elements, w = node.points.matrixWorld.elements, a = node.points.geometry.attributes.position.array, unit = node.unit ?? 65535, hw = view.rect.width / 2, hh = view.rect.height / 2;
     for (let k = 0; k < node.count; k++) {
-      const x = a[4 * k] / 65535, y = a[4 * k + 1] / 65535, z = a[4 * k + 2] / 65535, q = e[3] * x + e[7] * y + e[11] * z + e[15];
+      const x = a[4 * k] / unit, y = a[4 * k + 1] / unit, z = a[4 * k + 2] / unit, q = e[3] * x + e[7] * y + e[11] * z + e[15];
       if (q <= 0) continue;
       const dx = ((e[0] * x + e[4] * y + e[8] * z + e[12]) / q + 1) * hw - px, dy = (1 - (e[1] * x + e[5] * y + e[9] * z + e[13]) / q) * hh - py, off = dx * dx + dy * dy;
       if (off > reach) continue;

@@ -17,7 +17,8 @@ class View {
     this.pane = pane;
     this.camera = camera;
     this.budget = 100000;
-    this.chosen = [];
+    this.chosen = []; // nodes
+    this.parts = []; // points of a region of its own
     this.dirty = true;
     camera.matrixWorldAutoUpdate = true;
   }
