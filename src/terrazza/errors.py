@@ -84,8 +84,11 @@ def understood(error: BaseException) -> "TerrazzaError | None":
         return error
     if isinstance(error, MemoryError):
         return StateError("The machine has too little memory for this.", "Close other programs, lower TERRAZZA_MEMORY, or take fewer scans at a time.")
-    chain = [error, error.__cause__, error.__context__]
-    if any(isinstance(e, sqlite3.Error) for e in chain):
+    chain, e = [], error
+    while e is not None and e not in chain:
+        chain.append(e)
+        e = e.__cause__ or e.__context__
+    if any(isinstance(e, sqlite3.Error) or type(e).__module__ == "peewee" for e in chain):
         text = " ".join(str(e) for e in chain if e).lower()
         said = next(((what, todo) for word, what, todo in DATABASE if word in text), None)
         return StateError(f"{said[0]}.", said[1]) if said else None

@@ -108,7 +108,7 @@ def _peeked(file, scan, names: list[str], enough) -> np.ndarray:
     seen = np.zeros(0)
     if not scan["points"].childCount():
         return seen
-    reader = lib.CompressedVectorNode(scan["points"]).reader(buffers)
+    reader = scan["points"].reader(buffers)
     try:
         for _ in range(40):
             got = reader.read()
