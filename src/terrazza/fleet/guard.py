@@ -13,11 +13,12 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from terrazza.errors import InputError, TerrazzaError
+from terrazza.errors import InputError, StateError, TerrazzaError
 from terrazza.fleet.lifeline import die_with_parent
 
 PRELOAD = "terrazza.operations.ingest", "terrazza.formats.glimpse", "terrazza.formats.las", "terrazza.formats.e57", "terrazza.formats.ptx", "terrazza.formats.ply", "terrazza.store.build"
 SIDE_BY_SIDE = 2
+STARTING = 60.0
 GROWN = 600_000_000
 SECONDS, BYTES_A_SECOND = 20.0, 30e6
 MEMORY = 1_500_000_000
@@ -43,6 +44,7 @@ def _serve(line) -> None:
     quiet = os.open(os.devnull, os.O_WRONLY)
     os.dup2(quiet, 2)  # what a dying decoder prints is nothing for the surveyor
     with contextlib.suppress(EOFError, BrokenPipeError, KeyboardInterrupt):
+        line.send("ready")
         while True:
             function, args, memory, progress = line.recv()
             _limit(memory)
@@ -89,7 +91,10 @@ class Guard:
         ``about`` names the file.  TerrazzaErrors come through; InputError says that the reader failed, died, took too long or needed too much memory.
         """
         with self._room:
-            helper, line = self._taken()
+            try:
+                helper, line = self._taken()
+            except (EOFError, OSError):
+                raise StateError("No helper process starts.", "Close other programs: the machine may be short of memory.") from None
             try:
                 line.send((function, args, memory, progress is not None))
                 kind, value, *held = self._answer(line, seconds, progress)
@@ -136,6 +141,10 @@ class Guard:
             helper = self._context.Process(target=_serve, args=(theirs,), daemon=True)
             helper.start()
             theirs.close()
+            if not mine.poll(STARTING):
+                self._end(helper, mine)
+                raise StateError("No helper process starts.", "Close other programs: the machine may be short of memory.")
+            mine.recv()
             return helper, mine
 
     @staticmethod

@@ -227,12 +227,14 @@ def restore(workspace: str, path: str, name: str = "") -> Row:
             inside = os.path.join(partial, "files")
             os.makedirs(inside, exist_ok=True)
             _need_named(record, inside, path)
-            with database.atomic("IMMEDIATE"):
+            with database.atomic("IMMEDIATE"), contextlib.ExitStack() as undone:
                 row = create_job(workspace, name or record.job.name)
                 target = os.path.join(workspace, "jobs", row.folder)
+                undone.callback(shutil.rmtree, target, ignore_errors=True)
                 os.replace(os.path.join(partial, MARK), os.path.join(inside, MARK))  # until the rows are there, the folder is nobody's
                 _rows(row, record, os.path.abspath(target))
                 _settle(inside, target)
+                undone.pop_all()
             os.unlink(os.path.join(target, MARK))
         return row
     finally:
@@ -327,7 +329,8 @@ def _need_named(record: _Record, inside: str, path: str) -> None:
                 raise InputError(f"The record in “{shown}” names “{str(name)[:80]}”, which is no file of a job.", NOT_OURS)
             if not os.path.isfile(os.path.join(inside, folder, name)):
                 raise InputError(f"“{shown}” is not whole: {folder}/{name} is missing.", CHANGED)
-    if len({e.number for e in record.entries}) != len(record.entries):
+    known = {e.id for e in record.entries}
+    if len({e.number for e in record.entries}) != len(record.entries) or len(known) != len(record.entries) or any(c.entry not in known for c in record.changes):
         raise InputError(f"The field book in “{shown}” is not one.", NOT_OURS)
 
 
@@ -348,8 +351,6 @@ def _rows(row: Row, record: _Record, target: str) -> None:
     for values in record.facts:
         Fact.create(job=row, **values.model_dump())
     for values in record.changes:
-        if values.entry not in entries:
-            raise InputError("The backup's field book has changes of an entry that it does not have.", NOT_OURS)
         Change.create(**values.model_dump() | {"entry": entries[values.entry]})
 
 
