@@ -8,6 +8,7 @@ from terrazza.errors import InputError
 from terrazza.formats import ply, text
 
 ANGLES = {"heading", "yaw", "azimuth_deg", "kappa"}
+LATEST, FARTHEST = 1e10, 1e8  # s and the file's unit: beyond them nothing was ever walked
 QUATERNION = ("qw", "qx", "qy", "qz")
 
 
@@ -20,7 +21,7 @@ def read(path: str, columns: tuple[str, ...] = ()) -> tuple[np.ndarray, np.ndarr
         column = ply.trajectory(path) or {}
         if not {"time", "x", "y", "z"} <= set(column):
             raise InputError(f"“{os.path.basename(path)}” holds no trajectory.", "It would be an element “trajectory” with time, x, y and z; or give the trajectory as text.")
-        return column["time"], np.stack([column[a] for a in "xyz"], 1), _heading(column)
+        return _sound(path, column["time"], np.stack([column[a] for a in "xyz"], 1), _heading(column))
     layout = text.sniff(path, columns)
     names = list(layout.columns)
     if not columns and not layout.headed:
@@ -35,7 +36,18 @@ def read(path: str, columns: tuple[str, ...] = ()) -> tuple[np.ndarray, np.ndarr
     if unread > len(values):
         raise InputError(f"“{os.path.basename(path)}”: {unread:,} of its lines cannot be read.", "Choose the trajectory of the walk.")
     column = {n: values[:, k] for k, n in enumerate(names)}
-    return column["time"], np.stack([column[a] for a in "xyz"], 1), _heading(column)
+    return _sound(path, column["time"], np.stack([column[a] for a in "xyz"], 1), _heading(column))
+
+
+def _sound(path: str, time: np.ndarray, xyz: np.ndarray, heading: np.ndarray | None) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
+    """The rows with times and places that can be, in the order of time; InputError where most are not such, or fewer than two."""
+    good = np.isfinite(time) & (np.abs(time) < LATEST) & np.isfinite(xyz).all(1) & (np.abs(xyz) < FARTHEST).all(1)
+    if heading is not None:
+        good &= np.isfinite(heading)
+    if good.sum() < 2 or good.sum() < len(good) / 2:
+        raise InputError(f"“{os.path.basename(path)}”: {len(good) - int(good.sum()):,} of its {len(good):,} lines hold times or places that cannot be.", "Choose the trajectory of the walk, or name its columns.")
+    order = np.flatnonzero(good)[np.argsort(time[good], kind="stable")]
+    return time[order], xyz[order], None if heading is None else heading[order]
 
 
 def _heading(column: dict[str, np.ndarray]) -> np.ndarray | None:

@@ -40,6 +40,8 @@ class Walk(Operation):
         beside = os.path.dirname(scan.record.get("path", ""))
         time, xyz, heading = reading.way(job.input(params.trajectory or scan.record["path"], "The trajectory", (beside,)), tuple(params.columns.split()))
         path = paths.Path.of(time, xyz * scan.record["taken"]["factor"] - np.array(scan.record["shift"]), heading)
+        if params.every and path.along[-1] / params.every > MOST:
+            raise InputError(f"The trajectory would be {path.along[-1]:,.0f} m long, with {path.along[-1] / params.every:,.0f} stops; {MOST:,} are the most.", "Choose the trajectory of this walk, or stops farther apart.")
         times = paths.stops(path, params.every, np.radians(params.turn_deg))
         counts, outside = np.zeros(len(times), np.int64), 0
         for start, stop in cloud.blocks():

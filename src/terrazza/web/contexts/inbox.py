@@ -1,5 +1,6 @@
 """What lies in the inbox, looked into without importing."""
 
+import errno
 import itertools
 import lzma
 import os
@@ -127,6 +128,10 @@ def unpack(path: str) -> None:
                 os.replace(os.path.join(folder, f"{name}.part"), os.path.join(folder, name))
     except (zipfile.BadZipFile, zlib.error, lzma.LZMAError, EOFError, NotImplementedError, RuntimeError, ValueError, struct.error) as error:
         raise InputError(f"“{shown}” is damaged or locked and cannot be unpacked.", "Pack it again without a password, or bring the files one by one.") from error
+    except OSError as error:
+        if error.errno != errno.EINVAL:
+            raise
+        raise InputError(f"“{shown}” is damaged: it says of its files that they begin where they cannot.", "Pack it again, or bring the files one by one.") from error
     finally:
         os.unlink(path)
 
