@@ -27,13 +27,14 @@ def register(app: typer.Typer) -> None:
         workspace: Path = typer.Option(None, help="Folder of the workspace."), job: str = typer.Option(..., help="Name of the job."),
         figures: Path = typer.Option(None, help="Write figures, poses and deliverables to this JSON file."), out: Path = typer.Option(None, help="Folder for deliverables."),
         append: bool = typer.Option(False, "--append", help="Go on in a job that is there."),
+        strict: bool = typer.Option(False, "--strict", help="Stop at the first doubt, with exit status 3."),
     ) -> None:
-        """Run a recipe on files; exits 0 only if every step succeeded, 2 where one failed."""
+        """Run a recipe on files; exits 0 only if every step succeeded, 2 where one failed, with --strict 3 where one is in doubt."""
         folder = str(workspace or settings().workspace)
         result = {"steps": [], "scans": [], "deliverables": [], "error": None}
         try:
             try:
-                _run(folder, recipe_file, [os.path.abspath(p) for p in inputs or []], job, os.path.abspath(out) if out else "", append, result)
+                _run(folder, recipe_file, [os.path.abspath(p) for p in inputs or []], job, os.path.abspath(out) if out else "", append, strict, result)
             except Exception as error:
                 result["error"] = str(error)
                 raise
@@ -52,7 +53,7 @@ def _write(path: Path, result: dict) -> None:
     os.replace(partial, path)
 
 
-def _run(workspace, recipe_file, inputs, name, out, append, result):
+def _run(workspace, recipe_file, inputs, name, out, append, strict, result):
     steps = recipe.read(str(recipe_file))
     open_workspace(workspace)
     row = Row.get_or_none(name=" ".join(name.split()))
@@ -71,9 +72,18 @@ def _run(workspace, recipe_file, inputs, name, out, append, result):
             if entry.state != "done":
                 raise TerrazzaError(f"Step {number}, {operation.name}, {entry.state}: {entry.message}", entry.hint)
             print(f"{number}/{len(steps)} {operation.title}: {entry.figures.get('says', '')} ({entry.seconds:.1f} s)", file=sys.stderr)
-            doubts(entry.figures)
+            if doubts(entry.figures) and strict:
+                raise typer.Exit(3)
     finally:
         result.update(summary(workspace, row, first))
+
+
+def _standing(job: Job, scan) -> dict:
+    """Island, doubt and alternatives of a scan, and the pose of one that stands in an island of its own."""
+    standing = job.get("standing", scan.id) or {"island": 1 if scan.pose is not None else None, "matrix": None, "doubt": None if scan.pose is not None else "It was not registered.", "alternatives": []}
+    told = np.eye(4) if standing["island"] not in {1, None} else job.frame
+    out = {"island": standing["island"], "doubt": standing["doubt"], "alternatives": [(told @ np.array(m)).ravel().tolist() for m in standing["alternatives"]]}
+    return out | ({"pose": [float(v) for v in np.ravel(standing["matrix"])], "placed": True} if standing["island"] not in {1, None} and standing["matrix"] else {})
 
 
 def summary(workspace: str, row: Row, first: int = 1) -> dict:
@@ -85,7 +95,7 @@ def summary(workspace: str, row: Row, first: int = 1) -> dict:
     frame_turn = job.frame[:3, :3]
     scans = []
     for s in job.scans():
-        record = {"name": s.name, "points": s.points, "kept": sum(int(job.cloud(s.id).kept(*b).sum()) for b in job.cloud(s.id).blocks()), "placed": s.pose is not None, "pose": None, "sigma_mm": None, "sigma_mdeg": None}
+        record = {"name": s.name, "points": s.points, "kept": sum(int(job.cloud(s.id).kept(*b).sum()) for b in job.cloud(s.id).blocks()), "placed": s.pose is not None, "pose": None, **_standing(job, s), "sigma_mm": None, "sigma_mdeg": None}
         if s.pose is not None:
             record["pose"] = [float(v) for v in job.grid_pose(s).ravel()]
             own = covariance_of(s.pose_record)

@@ -345,7 +345,7 @@ class RemoveScan(Operation):
     """Takes a scan out of the job; undo puts it back."""
 
     name, title, step = "import.remove_scan", "Remove a scan", "Import"
-    writes = frozenset({"scan", "column", "pose", "photo", "target", "tie", "walk", "array", "left_out"})
+    writes = frozenset({"scan", "column", "pose", "photo", "target", "tie", "walk", "array", "left_out", "standing"})
     Params = RemoveScanParams
 
     def run(self, job: Job, params: RemoveScanParams, progress: Progress) -> Figures:
@@ -355,6 +355,6 @@ class RemoveScan(Operation):
                 mine = key.split("/")[0] == str(scan.id) if kind == "column" else scan.id in (value.get("scan"), value.get("a"), value.get("b"))
                 if mine:
                     job.put(kind, key, None)
-        for kind, key in (("pose", scan.id), ("left_out", scan.id), ("walk", scan.id), ("array", f"path-{scan.id}"), ("scan", scan.id)):
+        for kind, key in (("pose", scan.id), ("left_out", scan.id), ("standing", scan.id), ("walk", scan.id), ("array", f"path-{scan.id}"), ("scan", scan.id)):
             job.put(kind, key, None)
         return {"says": f"Scan {scan.id}, {scan.name}, removed; undo puts it back"}

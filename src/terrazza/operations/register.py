@@ -11,14 +11,19 @@ from terrazza.later import later
 from terrazza.operations.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.job import Job, Scan, plain
 from terrazza.operations.notation import Notation
-from terrazza.operations.surfaces import kept_points, surfaces
+from terrazza.operations.surfaces import SHARED, kept_points, pictures, surfaces
 
 cloud_fit = later("terrazza.core.register.cloud_fit")
+contradiction = later("terrazza.core.register.contradiction")
+search = later("terrazza.core.register.search")
 linking = later("terrazza.core.register.linking")
 network = later("terrazza.core.register.network")
 plan_match = later("terrazza.core.register.plan_match")
 
-POSE_KINDS = frozenset({"pose", "tie", "network", "array"})
+POSE_KINDS = frozenset({"pose", "tie", "network", "array", "standing"})
+DECIDED = ("by hand", "chosen")
+LOOSE_MM = 7.0  # a standard deviation beyond this lets a placement be 20 mm off
+FARTHEST_STEP = 0.06  # m that an adjustment may move a scan from where fits of pairs put it
 FIRM, WEAK = 0.03, 0.006
 
 
@@ -42,12 +47,77 @@ class Automatic(Operation):
         scans = [s for s in job.need_scans(params.scans) if not job.get("left_out", s.id)]
         if not scans:
             raise StateError("Every scan is taken out of the adjustment.", "Take one back in.")
-        faces = surfaces(job, scans, Part(progress, 0.0, 0.35))
+        faces, seen = surfaces(job, scans, Part(progress, 0.0, 0.15)), pictures(job, scans, Part(progress, 0.15, 0.2))
         shapes = [plan_match.PlanShape(f) for f in faces]
         start = {} if params.poses == "forget" else {k: s.pose for k, s in enumerate(scans) if s.pose is not None}
-        linked = linking.link(faces, shapes, start, Part(progress, 0.35, 0.6))
-        fixed = set(start) if params.poses == "trust" else set()
-        return settle(job, scans, faces, shapes, linked.poses, fixed, params.least_overlap, params.bias_sigma_mm / 1000, Part(progress, 0.6, 1.0), "automatic", set(start))
+        fixed = _stay(scans, start, params.poses)
+        found = search.place(faces, shapes, seen, start, fixed, Part(progress, 0.2, 0.75), job.fleet)
+        poses = [p if i == 1 else None for p, i in zip(found.poses, found.island)]
+        figures = settle(job, scans, faces, shapes, poses, fixed if params.poses == "trust" or len(fixed) < len(scans) else set(), params.least_overlap, params.bias_sigma_mm / 1000, Part(progress, 0.75, 1.0), "automatic", set(start), seen)
+        return figures | _stand(job, scans, found, figures)
+
+
+def _stay(scans: list[Scan], start: dict[int, np.ndarray], poses: str) -> set[int]:
+    """Which scans stay where they are: all that are posed, on trust; what was set or chosen by hand; what shares a frame by its format; and of a finished job all but new scans."""
+    if poses == "trust":
+        return set(start)
+    decided = {k for k in start if scans[k].pose_record.get("how") in DECIDED}
+    shared = {k for k in start if scans[k].record["format"] in SHARED and scans[k].pose_record.get("how") == "file"}
+    done = {k for k in start if scans[k].pose_record.get("how") not in {"file", *DECIDED}}
+    new = len(done | decided) < len(scans)
+    return decided | shared | (done if new else set())
+
+
+def _stand(job: Job, scans: list[Scan], found, figures: Figures) -> Figures:
+    """Put for every scan its island, why its placement is doubted, and what else it could be; the doubts as sentences for the figures."""
+    said, rows = [], {r["scan"]: r for r in figures["rows"]}
+    for k, scan in enumerate(scans):
+        doubt, place = found.doubt[k], job.get("pose", scan.id)
+        sigma = max(rows[scan.id].get("sigma_mm") or [0.0])
+        if found.island[k] == 0:
+            doubt = "Nothing that the scans show ties it to another."
+        elif found.island[k] > 1:
+            doubt = doubt or ""
+        elif not doubt and scan.id in figures["unsettled"]:
+            doubt = figures["unsettled"][scan.id]
+        elif not doubt and sigma > LOOSE_MM:
+            doubt = f"It is held to {sigma:.0f} mm only in its weakest direction."
+        matrix = place["matrix"] if found.island[k] == 1 and place else plain(found.poses[k]) if found.poses[k] is not None else None
+        others = [plain(r) for r in found.rivals[k]]
+        job.put("standing", scan.id, {"island": found.island[k] or None, "matrix": matrix, "doubt": doubt or None, "alternatives": ([matrix, *others] if matrix and others else others) if doubt else []}, scan=scan.id)
+        if doubt:
+            said.append(f"Scan {scan.id}, {scan.name}: {doubt}")
+    islands = [[s.id for s, i in zip(scans, found.island) if i == n] for n in range(1, max(found.island, default=0) + 1)]
+    says = figures["says"] + (f"; {len(islands)} islands" if len(islands) > 1 else "") + (f"; {len(said)} doubted" if said else "")
+    return {"doubt": said, "islands": islands, "says": says}
+
+
+class ChooseParams(Params):
+    scan: int = field("Scan", help="Its number.", ge=1, widget="scan")
+    alternative: int = field("Alternative", help="Its place in the list, from 1: the first is where the scan stands now.", ge=1)
+
+
+@operation
+class Choose(Operation):
+    """Takes one of the placements between which the scans could not decide; later registrations keep it."""
+
+    name, title, step = "register.choose", "Choose a placement", "Register"
+    writes = frozenset({"pose", "standing"})
+    bound_to_place = True
+    Params = ChooseParams
+
+    def run(self, job: Job, params: ChooseParams, progress: Progress) -> Figures:
+        scan, standing = job.scan(params.scan), job.get("standing", params.scan)
+        offered = standing["alternatives"] if standing else []
+        if params.alternative > len(offered):
+            raise ParamsError(f"Scan {params.scan} has {len(offered) or 'no'} placements to choose from.", "Register automatically first; the sheet lists what is doubted." if not offered else f"Give a number from 1 to {len(offered)}.")
+        if standing["island"] not in {1, None}:
+            raise StateError(f"Scan {params.scan} stands in island {standing['island']}, which is not joined to the job yet.", "Set one of its scans by hand, then register again.")
+        pose = np.array(offered[params.alternative - 1])
+        moved, turned = rigid.difference(scan.pose, pose) if scan.pose is not None else (0.0, 0.0)
+        job.put("pose", scan.id, {"matrix": plain(pose), "how": "chosen", "covariance": None, "bias": 0.0, "fixed": False}, scan=scan.id)
+        job.put("standing", scan.id, standing | {"island": 1, "matrix": plain(pose), "doubt": None}, scan=scan.id)
+        return {"says": f"Scan {scan.id}, {scan.name}: placement {params.alternative} of {len(offered)} chosen, moved {Notation.of(job).length(moved)}, turned {np.degrees(turned):.1f}°", "moved_m": float(moved)}
 
 
 class AdjustParams(Params):
@@ -74,10 +144,11 @@ class Adjust(Operation):
                       set(range(len(scans))))
 
 
-def settle(job, scans, faces, shapes, poses, fixed, least_overlap, bias_sigma, progress, how, started) -> Figures:
+def settle(job, scans, faces, shapes, poses, fixed, least_overlap, bias_sigma, progress, how, started, seen=None) -> Figures:
     """Ties of all overlapping pairs, network adjustment island by island, and the facts and figures of both.
 
-    ``poses`` (scan → job or None) are near enough for a narrow fit; ``started`` are the indices that had a pose before.
+    ``poses`` (scan → job or None) are near enough for a narrow fit; ``started`` are the indices that had a pose before.  With ``seen`` (the scans'
+    pictures) the final poses are judged again; ``unsettled`` in the figures says by scan what is wrong with them.
     """
     ties = linking.fit_all(faces, shapes, poses, least_overlap, Part(progress, 0.0, 0.4))
     clouds = [kept_points(job.cloud(s.id)) if p is not None else None for s, p in zip(scans, poses)]
@@ -87,7 +158,39 @@ def settle(job, scans, faces, shapes, poses, fixed, least_overlap, bias_sigma, p
             results.append((island, None, {island[0]}))
         else:
             results.append(_adjust_island(island, clouds, poses, fixed, started, bias_sigma, loose, Part(progress, 0.4, 1.0)))
-    return _record(job, scans, poses, ties, results, loose, how)
+    unsettled = _bounded(scans, poses, results)
+    figures = _record(job, scans, poses, ties, results, loose, how)
+    if seen is not None:
+        unsettled = _judged_again(job, scans, seen) | unsettled
+    return figures | {"unsettled": {str(k): v for k, v in unsettled.items()} if seen is None else unsettled}
+
+
+def _bounded(scans, poses, results) -> dict[int, str]:
+    """An adjustment that moves a scan farther than fits allow did not settle: its island keeps its fits, and its scans say so."""
+    wrong: dict[int, str] = {}
+    for n, (members, adjusted, stay) in enumerate(results):
+        if adjusted is None:
+            continue
+        moves = [rigid.difference(a, poses[k]) for a, k in zip(adjusted.poses, members)]
+        if any(not np.isfinite(m[0]) or m[0] > FARTHEST_STEP or m[1] > np.radians(1.0) for m in moves) or not np.isfinite(adjusted.joint).all():
+            results[n] = (members, None, set(members))
+            wrong |= {scans[k].id: "The adjustment of its island did not settle; it stands as the fits of pairs say." for k in members if k not in stay}
+    return wrong
+
+
+def _judged_again(job: Job, scans: list[Scan], seen) -> dict[int, str]:
+    """By scan what the pictures say against its final pose."""
+    places = {k: np.array(job.get("pose", s.id)["matrix"]) for k, s in enumerate(scans) if (job.get("pose", s.id) or {}).get("matrix")}
+    wrong: dict[int, str] = {}
+    for a in places:
+        for b in places:
+            if a < b:
+                verdict = contradiction.judge(seen[a], seen[b], rigid.inverse(places[a]) @ places[b])
+                if verdict.area > search.REFUSED and verdict.common > search.COMMON:
+                    at = rigid.apply(places[a], verdict.patches[0][1][None])[0]
+                    for k in (a, b):
+                        wrong.setdefault(scans[k].id, f"Scans {scans[a].id} and {scans[b].id} contradict each other over {verdict.area:.1f} m², most near {at[0]:.1f}, {at[1]:.1f}, {at[2]:.1f}.")
+    return wrong
 
 
 def _islands(members: list[int], ties) -> list[list[int]]:
@@ -109,8 +212,8 @@ def _adjust_island(island, clouds, poses, fixed, started, bias_sigma, loose, pro
         try:
             adjusted = network.solve([clouds[k] for k in members], [poses[k] for k in members], {members.index(k) for k in stay}, bias_sigma, progress=progress)
             return members, adjusted, stay
-        except InputError as error:
-            seen = error.seen
+        except (InputError, np.linalg.LinAlgError) as error:
+            seen = getattr(error, "seen", np.zeros(len(members), int))
             seen[[members.index(k) for k in stay]] = np.iinfo(seen.dtype).max
             loose.append(members.pop(int(np.argmin(seen))))
 
@@ -135,7 +238,7 @@ def _record(job: Job, scans: list[Scan], poses, ties, results, loose, how) -> Fi
         sigma = np.sqrt(np.diag(covariance)) if covariance is not None else None
         rows.append({"scan": scan.id, "name": scan.name, "placed": True, "fixed": stays, "sigma_mm": (sigma[3:] * 1000).tolist() if sigma is not None else None,
                      "sigma_mdeg": (np.degrees(sigma[:3]) * 1000).tolist() if sigma is not None else None, "bias_mm": bias * 1000})
-    tie_rows = _put_ties(job, scans, by_scan, ties, results)
+    tie_rows = _put_ties(job, scans, poses, by_scan, ties, results)
     unplaced = [r["name"] for r in rows if not r["placed"]]
     placed = len(rows) - len(unplaced)
     good = [r for r in tie_rows if not r["failed"]]
@@ -165,7 +268,7 @@ def verdict(rms_mm: float | None) -> str:
     return "good for indoor work" if rms_mm <= 7 else "a rough stage that still needs the final fit" if rms_mm <= 20 else "too rough: look at the ties"
 
 
-def _put_ties(job, scans, by_scan, ties, results):
+def _put_ties(job, scans, poses, by_scan, ties, results):
     patches = {}
     for members, adjusted, _ in results:
         if adjusted:
@@ -176,7 +279,7 @@ def _put_ties(job, scans, by_scan, ties, results):
     rows = []
     for tie in ties:
         a, b = scans[tie.a], scans[tie.b]
-        row = tie_record(a, b, tie, by_scan[tie.a][0])
+        row = tie_record(a, b, tie, by_scan[tie.a][0] if tie.a in by_scan else poses[tie.a])
         row["patches"], row["patch_rms_mm"] = patches.get((tie.a, tie.b), (0, None))
         job.put("tie", f"{a.id}-{b.id}", row)
         rows.append(row)

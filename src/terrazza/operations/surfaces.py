@@ -8,11 +8,14 @@ from terrazza.core.progress import Progress
 from terrazza.fleet import few
 from terrazza.later import later
 from terrazza.operations.job import Job, Scan
+from terrazza.operations.stations import has_station
 from terrazza.store.cloud import Cloud
 
+contradiction = later("terrazza.core.register.contradiction")
 surface = later("terrazza.core.register.surface")
 
 MOST = 1_500_000
+SHARED = ("LAS", "LAZ", "COPC")  # formats whose coordinates are in a frame that files share
 
 
 @dataclass(frozen=True)
@@ -45,6 +48,17 @@ def _prepare(piece: CloudPiece, progress: Progress) -> "surface.Surface":
     points = kept_points(piece.open())
     progress.advance(0.2 * len(points), len(points))
     return surface.prepare(points)
+
+
+def _picture(args, progress: Progress) -> "contradiction.Picture":
+    piece, station = args
+    return contradiction.Picture.of(kept_points(piece.open()), station)
+
+
+def pictures(job: Job, scans: list[Scan], progress: Progress) -> "list[contradiction.Picture]":
+    """What each scan saw, for judging placements; of walks, which have no one station, their points alone."""
+    sizes = [s.points for s in scans]
+    return job.fleet.map(_picture, [(CloudPiece.of(job, s), has_station(s) or s.record["format"] not in SHARED) for s in scans], sizes, progress, "Looking around", light=few(sizes))
 
 
 def surfaces(job: Job, scans: list[Scan], progress: Progress) -> "list[surface.Surface]":

@@ -61,13 +61,13 @@ def sample(surface: Surface, most: int = 16000, seed: int = 3) -> tuple[np.ndarr
     return surface.xyz[index], surface.normals[index]
 
 
-def fit(a: Surface, b: Surface, start: np.ndarray, widths=WIDTHS, rounds: int = 12, progress=None) -> Fit:
-    """Align b to a from the rough pose ``start`` (b to a).
+def fit(a: Surface, b: Surface, start: np.ndarray, widths=WIDTHS, rounds: int = 12, most: int = 16000) -> Fit:
+    """Align b to a from the rough pose ``start`` (b to a), by at most ``most`` of b's points.
 
     Raises InputError where fewer than 100 point pairs lie within the widest
     search; the result tells by ``overlap`` and ``rms`` whether to believe it.
     """
-    points, normals = sample(b)
+    points, normals = sample(b, most)
     if len(points) < 100 or a.flat.sum() < 100:
         raise InputError("A scan has too few flat points for a cloud fit.", "Tie it by targets, or set it by numbers.")
     base, base_normals = a.xyz[a.flat], a.normals[a.flat]

@@ -1,0 +1,140 @@
+"""What two scans say against a placement: patches of surface that one saw where the other looked through.
+
+Moving things and noise contradict in small scattered specks, or as things of a person's size that stand on the floor; a wrong
+placement contradicts in compact patches of walls, doors and ends of corridors.  So contradicted pixels are put together into
+patches, and what counts is the area of each, not the share of points.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from scipy import ndimage
+
+from terrazza.core.geometry import rigid
+
+PIXEL = np.radians(1.0)
+ROWS, COLUMNS = int(round(np.pi / PIXEL)), int(round(2 * np.pi / PIXEL))
+SLACK, SLOPE = 0.12, 0.01  # m, and per metre of range: how far before what the other saw a point has to stand
+CLOSE, FAR = 0.6, 20.0  # m: nearer points say nothing, and farther pixels are too wide to be told from specks
+LEAST, FEWEST = 0.12, 6  # m² and pixels: smaller patches are specks
+PERSON = (1.3, 2.1)  # m: width and height of what moves by itself and stands on the floor
+PERSON_WEIGHT = 0.35
+
+
+@dataclass(frozen=True)
+class Picture:
+    """The first return of each pixel of 1°: ``xyz`` (n, 3) in the scanner's frame with ``row``, ``column``, and ``near`` and ``far`` (rows, columns), the least and the
+    greatest range among a pixel and its neighbours (NaN where a pixel saw nothing)."""
+
+    xyz: np.ndarray
+    row: np.ndarray
+    column: np.ndarray
+    near: np.ndarray
+    far: np.ndarray
+
+    @classmethod
+    def of(cls, xyz: np.ndarray, station: bool = True) -> "Picture":
+        """Of a scan's points (n, 3); without a ``station`` at the origin it has points to be looked for, and no picture to look for others in."""
+        r = np.linalg.norm(xyz, axis=1)
+        use = r > CLOSE
+        xyz, r = xyz[use], r[use]
+        row = np.clip(((np.arcsin(np.clip(xyz[:, 2] / r, -1, 1)) + np.pi / 2) / PIXEL).astype(int), 0, ROWS - 1)
+        column = ((np.arctan2(xyz[:, 1], xyz[:, 0]) + np.pi) / PIXEL).astype(int) % COLUMNS
+        pixel = row * COLUMNS + column
+        order = np.lexsort((r, pixel))
+        first = order[np.r_[True, pixel[order][1:] != pixel[order][:-1]]]
+        near, far = np.full((ROWS, COLUMNS), np.inf), np.full((ROWS, COLUMNS), -np.inf)
+        np.minimum.at(near, (row, column), r)
+        np.maximum.at(far, (row, column), r)
+        empty = ~np.isfinite(near)
+        near, far = ndimage.minimum_filter(near, 3, mode=("nearest", "wrap")), ndimage.maximum_filter(far, 3, mode=("nearest", "wrap"))
+        near[empty] = far[empty] = np.nan
+        if not station:
+            near[:] = far[:] = np.nan
+            first = np.random.default_rng(1).choice(len(xyz), min(len(xyz), ROWS * COLUMNS // 2), replace=False)
+        return cls(np.ascontiguousarray(xyz[first]), row[first].astype(np.int32), column[first].astype(np.int32), near, far)
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """On a placement of two scans: ``agree`` each way (share of what could be judged), ``common`` (share of the smaller scan's points that could be judged and agree),
+    ``area`` (m²) of the patches that contradict, people weighed down, and ``patches``: (area m², centre (3,) in a's frame), largest first."""
+
+    agree: tuple[float, float]
+    common: float
+    area: float
+    patches: list
+
+    @property
+    def shared(self) -> float:
+        return min(self.agree)
+
+
+@njit(cache=True, nogil=True)
+def _project(xyz, pose, near, far, state):
+    """For each point, brought to the other scan: 1 agrees, 2 contradicts (it stands where the other saw through), 3 lies hidden, 0 cannot be judged."""
+    for i in range(len(xyz)):
+        x = pose[0, 0] * xyz[i, 0] + pose[0, 1] * xyz[i, 1] + pose[0, 2] * xyz[i, 2] + pose[0, 3]
+        y = pose[1, 0] * xyz[i, 0] + pose[1, 1] * xyz[i, 1] + pose[1, 2] * xyz[i, 2] + pose[1, 3]
+        z = pose[2, 0] * xyz[i, 0] + pose[2, 1] * xyz[i, 1] + pose[2, 2] * xyz[i, 2] + pose[2, 3]
+        r = np.sqrt(x * x + y * y + z * z)
+        state[i] = 0
+        if r < CLOSE:
+            continue
+        row = min(max(int((np.arcsin(min(max(z / r, -1.0), 1.0)) + np.pi / 2) / PIXEL), 0), ROWS - 1)
+        column = int((np.arctan2(y, x) + np.pi) / PIXEL) % COLUMNS
+        low, high = near[row, column], far[row, column]
+        if not np.isfinite(low):
+            continue
+        room = SLACK + SLOPE * r
+        own = xyz[i, 0] ** 2 + xyz[i, 1] ** 2 + xyz[i, 2] ** 2
+        state[i] = (2 if r < FAR and own < FAR * FAR else 0) if r < low - room else 3 if r > high + room else 1
+
+
+def _patches(picture: Picture, state: np.ndarray, floor: float) -> list[tuple[float, np.ndarray, float]]:
+    """(area, centre (3,), weight) of the contradicted patches in a picture; ``floor`` is the height under its station."""
+    bad = np.zeros((ROWS, COLUMNS), bool)
+    chosen = state == 2
+    bad[picture.row[chosen], picture.column[chosen]] = True
+    if not bad.any():
+        return []
+    closed = ndimage.binary_closing(np.pad(bad, ((1, 1), (1, 1)), mode="wrap"), np.ones((3, 3)))[1:-1, 1:-1] | bad
+    labels, count = ndimage.label(closed, np.ones((3, 3)))
+    for row in np.flatnonzero((labels[:, 0] > 0) & (labels[:, -1] > 0)):  # the picture closes around
+        labels[labels == labels[row, -1]] = labels[row, 0]
+    own = labels[picture.row[chosen], picture.column[chosen]]
+    xyz = picture.xyz[chosen]
+    r = np.linalg.norm(xyz, axis=1)
+    area = r**2 * PIXEL**2 * np.cos(np.arcsin(np.clip(xyz[:, 2] / r, -1, 1)))
+    total, pixels = np.bincount(own, area, count + 1), np.bincount(own, minlength=count + 1)
+    out = []
+    for label in np.flatnonzero((total > LEAST) & (pixels >= FEWEST)):
+        mine = xyz[own == label]
+        size = np.ptp(np.quantile(mine, [0.03, 0.97], axis=0), axis=0)
+        person = np.hypot(*size[:2]) < PERSON[0] and size[2] < PERSON[1] and mine[:, 2].min() < floor + 0.9 and mine[:, 2].max() < floor + PERSON[1] + 0.2
+        out.append((float(total[label]), mine.mean(0), PERSON_WEIGHT if person else 1.0))
+    return out
+
+
+def floor_of(picture: Picture) -> float:
+    """Height (m, scanner frame) of the floor under the station, −1.6 where none is seen."""
+    below = picture.xyz[(picture.xyz[:, 2] < -0.4) & (np.hypot(picture.xyz[:, 0], picture.xyz[:, 1]) < 4)]
+    return float(np.median(below[:, 2])) if len(below) > 50 else -1.6
+
+
+def judge(a: Picture, b: Picture, pose: np.ndarray) -> Verdict:
+    """What two scans say of ``pose`` (b to a): each one's first returns are looked for in the other's picture."""
+    shares, found, common = [], [], []
+    for mine, other, way in ((b, a, pose), (a, b, rigid.inverse(pose))):
+        state = np.zeros(len(mine.xyz), np.uint8)
+        _project(mine.xyz, way, other.near, other.far, state)
+        yes, judged = int((state == 1).sum()), int(((state == 1) | (state == 2)).sum())
+        if np.isfinite(other.near).any():
+            shares.append(yes / max(int((state > 0).sum()), 1))
+            common.append(yes / max(len(mine.xyz), 1))
+        centre = (lambda p: rigid.apply(pose, p[None])[0]) if mine is b else (lambda p: p)
+        found += [(area * weight, centre(middle)) for area, middle, weight in _patches(mine, state, floor_of(mine))] if judged else []
+    found.sort(key=lambda p: -p[0])
+    shares = shares or [0.0]
+    return Verdict((shares[-1], shares[0]), max(common, default=0.0), float(sum(p[0] for p in found)), found)
