@@ -6,7 +6,7 @@ import small_gicp
 from scipy import stats
 
 from terrazza.core.geometry import rigid
-from terrazza.core.register import cloud_fit, linking, network, surface, targets
+from terrazza.core.register import cloud_fit, contradiction, network, search, surface, targets
 from terrazza.core.register.plan_match import PlanShape, candidates, judge
 from terrazza.demo import build, settegradini
 from terrazza.errors import InputError
@@ -90,27 +90,56 @@ def test_plan_match_finds_the_true_pose_first(rooms, pair):
     assert judge(a, b, truth, 0.12).against < 0.01 < judge(a, b, rigid.step(truth, np.zeros(3), np.array([1.5, 0, 0]), truth[:3, 3]), 0.12).against
 
 
-def test_link_places_all_from_nothing_and_from_a_start(rooms):
-    poses, _, faces = rooms
-    shapes = [PlanShape(f) for f in faces]
-    for start in ({}, {1: poses[1]}):
-        linked = linking.link(faces, shapes, start)
-        assert len(linked.islands) == 1
-        for k in (1, 2):
-            shift, _ = rigid.difference(rigid.inverse(linked.poses[0]) @ linked.poses[k], rigid.inverse(poses[0]) @ poses[k])
-            assert shift < 0.3
-        if start:
-            assert np.allclose(linked.poses[1], poses[1])
+@pytest.mark.parametrize("start", ["nothing", "one fixed", "all off by decimetres", "one far off"])
+def test_all_are_placed_and_none_is_doubted(rooms, start):
+    """From nothing, beside a fixed scan, from given poses that are a little or, in one scan, far off: right to centimetres before the adjustment."""
+    poses, clouds, faces = rooms
+    shapes, seen, rng = [PlanShape(f) for f in faces], [contradiction.Picture.of(c) for c in clouds], np.random.default_rng(2)
+    off = [rigid.step(p, rng.normal(0, 0.008, 3), rng.normal(0, 0.1, 3), p[:3, 3]) for p in poses]
+    far = [rigid.step(off[2], np.array([0, 0, 1.2]), np.array([4.0, -3, 0]), off[2][:3, 3])]
+    given = {"nothing": {}, "one fixed": {1: poses[1]}, "all off by decimetres": dict(enumerate(off)), "one far off": dict(enumerate(off[:2] + far))}[start]
+    found = search.place(faces, shapes, seen, given, {1} if start == "one fixed" else set())
+    assert found.island == [1, 1, 1] and (start == "one far off" or found.doubt == ["", "", ""])
+    for k in (1, 2):
+        assert rigid.difference(rigid.inverse(found.poses[0]) @ found.poses[k], rigid.inverse(poses[0]) @ poses[k])[0] < 0.02
+    if start == "one fixed":
+        assert np.allclose(found.poses[1], poses[1])
+
+
+@pytest.mark.parametrize(("shift", "low", "high"), [(0.0, 0.0, 0.3), (0.02, 0.0, 0.4), (0.5, 1.2, 60), (1.5, 1.2, 60)])
+def test_contradiction_counts_compact_patches(rooms, shift, low, high):
+    """Next to nothing at the truth and near it, square metres where a scan stands wrong; a person who walked along is weighed down."""
+    poses, clouds, _ = rooms
+    seen = [contradiction.Picture.of(c) for c in clouds]
+    truth = rigid.inverse(poses[0]) @ poses[1]
+    wrong = truth.copy()
+    wrong[:3, 3] += poses[0][:3, :3].T @ np.array([shift, 0, 0])
+    verdict = contradiction.judge(seen[0], seen[1], wrong)
+    assert low <= verdict.area <= high and (shift > 0.1 or min(verdict.agree) > 0.6)
+    somebody = np.random.default_rng(1).uniform([-0.2, -0.2, -1.4], [0.2, 0.2, 0.3], (8000, 3)) + [1.3, 0.4, 0]
+    direction = np.linalg.norm(somebody, axis=1)
+    shade = contradiction.Picture.of(np.r_[clouds[1], somebody[direction > 0.6]])
+    alone = contradiction.judge(seen[0], shade, truth)
+    assert alone.area < 1.2, "a person does not refuse a true placement"
+
+
+def test_the_same_scan_twice_is_laid_upon_itself():
+    pose = scenes.room_poses()[0]
+    first, turned = scenes.scan_room(pose, seed=1)["xyz"], rigid.make(rigid.about_z(0.3), np.zeros(3))
+    clouds = [first, rigid.apply(turned, scenes.scan_room(pose, seed=9)["xyz"])]
+    faces = [surface.prepare(c) for c in clouds]
+    found = search.place(faces, [PlanShape(f) for f in faces], [contradiction.Picture.of(c) for c in clouds])
+    assert found.island == [1, 1] and rigid.difference(rigid.inverse(found.poses[0]) @ found.poses[1], rigid.inverse(turned))[0] < 0.02
 
 
 def test_a_scan_of_another_room_stays_an_island(rooms):
-    _, _, faces = rooms
+    _, clouds, faces = rooms
     rng = np.random.default_rng(3)
     elsewhere = rng.normal(0, 1, (40000, 3))
     elsewhere *= (4 + rng.uniform(0, 3, 40000) / 3)[:, None] / np.linalg.norm(elsewhere, axis=1)[:, None]
     faces = [faces[0], faces[1], surface.prepare(elsewhere)]
-    linked = linking.link(faces, [PlanShape(f) for f in faces], {})
-    assert linked.poses[2] is None and [0, 1] in linked.islands
+    found = search.place(faces, [PlanShape(f) for f in faces], [contradiction.Picture.of(c) for c in (*clouds[:2], elsewhere)])
+    assert found.poses[2] is None and found.island == [1, 1, 0]
 
 
 def _simulated(seed):

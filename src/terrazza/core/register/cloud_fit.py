@@ -92,7 +92,7 @@ def fit(a: Surface, b: Surface, start: np.ndarray, widths=WIDTHS, rounds: int = 
 def _system(a, base, base_normals, points, normals, pose, width):
     """Normal equations of one round: 6×6, 6, reference place, distances, weights, number of points with a partner."""
     q = rigid.apply(pose, points)
-    gap, index = a.tree.query(q, distance_upper_bound=max(width, 2.5 * a.spacing), workers=-1)
+    gap, index = a.tree.query(q, distance_upper_bound=max(width, 2.5 * a.spacing), workers=-1 if len(q) > 5000 else 1)
     hit = np.isfinite(gap)
     if hit.sum() < 100:
         return None

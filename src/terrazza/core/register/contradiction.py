@@ -6,6 +6,7 @@ patches, and what counts is the area of each, not the share of points.
 """
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numba import njit
@@ -17,7 +18,8 @@ PIXEL = np.radians(1.0)
 ROWS, COLUMNS = int(round(np.pi / PIXEL)), int(round(2 * np.pi / PIXEL))
 SLACK, SLOPE = 0.12, 0.01  # m, and per metre of range: how far before what the other saw a point has to stand
 CLOSE, FAR = 0.6, 20.0  # m: nearer points say nothing, and farther pixels are too wide to be told from specks
-LEAST, FEWEST = 0.12, 6  # m² and pixels: smaller patches are specks
+LEAST, FEWEST, MANY = 0.12, 6, 30  # m² and pixels: smaller patches are specks; of fewer than many pixels (far away, at a grazing angle) they count in part
+USUAL = 100.0  # m²: what agrees in a room; in a hall as much more may contradict as there is more to see
 PERSON = (1.3, 2.1)  # m: width and height of what moves by itself and stands on the floor
 PERSON_WEIGHT = 0.35
 
@@ -32,6 +34,12 @@ class Picture:
     column: np.ndarray
     near: np.ndarray
     far: np.ndarray
+
+    @cached_property
+    def floor(self) -> float:
+        """Height (m, scanner frame) of the floor under the station, −1.6 where none is seen."""
+        below = self.xyz[(self.xyz[:, 2] < -0.4) & (np.hypot(self.xyz[:, 0], self.xyz[:, 1]) < 4)]
+        return float(np.median(below[:, 2])) if len(below) > 50 else -1.6
 
     @classmethod
     def of(cls, xyz: np.ndarray, station: bool = True) -> "Picture":
@@ -59,7 +67,7 @@ class Picture:
 @dataclass(frozen=True)
 class Verdict:
     """On a placement of two scans: ``agree`` each way (share of what could be judged), ``common`` (share of the smaller scan's points that could be judged and agree),
-    ``area`` (m²) of the patches that contradict, people weighed down, and ``patches``: (area m², centre (3,) in a's frame), largest first."""
+    ``area`` (m²) of the patches that contradict, people weighed down, for each ``USUAL`` m² that agree where that is more, and ``patches``: (area m², centre (3,) in a's frame), largest first."""
 
     agree: tuple[float, float]
     common: float
@@ -92,6 +100,12 @@ def _project(xyz, pose, near, far, state):
         state[i] = (2 if r < FAR and own < FAR * FAR else 0) if r < low - room else 3 if r > high + room else 1
 
 
+def _areas(xyz: np.ndarray) -> np.ndarray:
+    """What a pixel covers (m²) across its ray, where points (n, 3) lie."""
+    r = np.linalg.norm(xyz, axis=1)
+    return r**2 * PIXEL**2 * np.cos(np.arcsin(np.clip(xyz[:, 2] / np.maximum(r, 1e-9), -1, 1)))
+
+
 def _patches(picture: Picture, state: np.ndarray, floor: float) -> list[tuple[float, np.ndarray, float]]:
     """(area, centre (3,), weight) of the contradicted patches in a picture; ``floor`` is the height under its station."""
     bad = np.zeros((ROWS, COLUMNS), bool)
@@ -105,36 +119,31 @@ def _patches(picture: Picture, state: np.ndarray, floor: float) -> list[tuple[fl
         labels[labels == labels[row, -1]] = labels[row, 0]
     own = labels[picture.row[chosen], picture.column[chosen]]
     xyz = picture.xyz[chosen]
-    r = np.linalg.norm(xyz, axis=1)
-    area = r**2 * PIXEL**2 * np.cos(np.arcsin(np.clip(xyz[:, 2] / r, -1, 1)))
+    area = _areas(xyz)
     total, pixels = np.bincount(own, area, count + 1), np.bincount(own, minlength=count + 1)
     out = []
     for label in np.flatnonzero((total > LEAST) & (pixels >= FEWEST)):
         mine = xyz[own == label]
         size = np.ptp(np.quantile(mine, [0.03, 0.97], axis=0), axis=0)
         person = np.hypot(*size[:2]) < PERSON[0] and size[2] < PERSON[1] and mine[:, 2].min() < floor + 0.9 and mine[:, 2].max() < floor + PERSON[1] + 0.2
-        out.append((float(total[label]), mine.mean(0), PERSON_WEIGHT if person else 1.0))
+        out.append((float(total[label]), mine.mean(0), float((PERSON_WEIGHT if person else 1.0) * min(1.0, pixels[label] / MANY))))
     return out
-
-
-def floor_of(picture: Picture) -> float:
-    """Height (m, scanner frame) of the floor under the station, −1.6 where none is seen."""
-    below = picture.xyz[(picture.xyz[:, 2] < -0.4) & (np.hypot(picture.xyz[:, 0], picture.xyz[:, 1]) < 4)]
-    return float(np.median(below[:, 2])) if len(below) > 50 else -1.6
 
 
 def judge(a: Picture, b: Picture, pose: np.ndarray) -> Verdict:
     """What two scans say of ``pose`` (b to a): each one's first returns are looked for in the other's picture."""
-    shares, found, common = [], [], []
+    shares, found, common, agreed = [], [], [], 0.0
     for mine, other, way in ((b, a, pose), (a, b, rigid.inverse(pose))):
         state = np.zeros(len(mine.xyz), np.uint8)
         _project(mine.xyz, way, other.near, other.far, state)
-        yes, judged = int((state == 1).sum()), int(((state == 1) | (state == 2)).sum())
+        near = state == 1
+        agreed += float(_areas(mine.xyz[near]).sum())
+        yes, judged = int(near.sum()), int(((state == 1) | (state == 2)).sum())
         if np.isfinite(other.near).any():
             shares.append(yes / max(int((state > 0).sum()), 1))
             common.append(yes / max(len(mine.xyz), 1))
         centre = (lambda p: rigid.apply(pose, p[None])[0]) if mine is b else (lambda p: p)
-        found += [(area * weight, centre(middle)) for area, middle, weight in _patches(mine, state, floor_of(mine))] if judged else []
+        found += [(area * weight, centre(middle)) for area, middle, weight in _patches(mine, state, mine.floor)] if judged else []
     found.sort(key=lambda p: -p[0])
     shares = shares or [0.0]
-    return Verdict((shares[-1], shares[0]), max(common, default=0.0), float(sum(p[0] for p in found)), found)
+    return Verdict((shares[-1], shares[0]), max(common, default=0.0), float(sum(p[0] for p in found)) * min(1.0, USUAL / max(agreed, 1e-9)), found)

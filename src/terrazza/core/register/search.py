@@ -25,7 +25,7 @@ STACKED_WEIGHT = 0.1
 COMMON = 0.04  # share of a scan that a tie has to explain
 ROUGH = 0.03  # m RMS of a fit that is not believed
 SAME = (0.20, np.radians(2.0))  # two placements nearer than this are one
-RIVAL = 0.25  # a rival explains at least this share of what the placement explains, summed over the scans that see it
+RIVAL = 0.42  # a rival weighs at least this share of what the placement weighs (see ``Assembly.against``)
 GIVEN = (1.0, np.radians(10.0))  # a placement within this of the given one is backed by it
 BACKED = 10.0  # what that is worth, as a share of a scan explained: more than any third scans can add
 STACKED = (2.5, 0.8)  # m and share agreed: stations nearer than this that see the same are likelier two like rooms than one; what they explain is no evidence
@@ -114,18 +114,18 @@ class Assembly:
         return [k for k, i in enumerate(self.island) if i == island]
 
     def against(self, moved: dict[int, np.ndarray], others: list[int]) -> tuple[float, float]:
-        """Of scans at some poses among others as they stand: the largest area (m²) that contradicts in a pair, and the sum of what pairs have in common."""
-        area = common = 0.0
+        """Of scans at some poses among others as they stand: the largest area (m²) that contradicts in a pair, and their weight: what all pairs have in common, less for all that contradicts."""
+        area = common = everything = 0.0
         for k, pose in moved.items():
             for j in others:
                 if j not in moved:
                     verdict = self.verdict(j, k, rigid.inverse(self.pose[j]) @ pose)
-                    area = max(area, verdict.area)
+                    area, everything = max(area, verdict.area), everything + verdict.area
                     stacked = np.linalg.norm(self.pose[j][:3, 3] - pose[:3, 3]) < STACKED[0] and verdict.shared > STACKED[1]
                     common += verdict.common * (STACKED_WEIGHT if stacked else 1.0)
                     if area > REFUSED:
                         return area, common
-        return area, common
+        return area, common * max(0.05, 1 - everything / REFUSED)
 
     def join(self, offer: Offer) -> bool:
         """Put two islands together by an offer where no pair across them contradicts it."""

@@ -51,7 +51,14 @@ def _import(job: Job) -> dict:
 def _register(job: Job) -> dict:
     network = job.get("network") or {}
     return {"ties": list(job.facts("tie").values()), "rms_mm": network.get("rms_mm"), "verdict": verdict(network.get("rms_mm")), "automatic": form(job, "register.automatic"),
-            "adjust": form(job, "register.adjust"), "set_pose": form(job, "register.set_pose"), "cloud_fit": form(job, "register.cloud_fit")}
+            "adjust": form(job, "register.adjust"), "set_pose": form(job, "register.set_pose"), "cloud_fit": form(job, "register.cloud_fit"), "doubted": _doubted(job)}
+
+
+def _doubted(job: Job) -> list[dict]:
+    """Scans whose placement is not certain, with the places (x, y) of what there is to choose from."""
+    names = {s.id: s.name for s in job.scans()}
+    return [{"id": int(k), "name": names[int(k)], "doubt": v["doubt"], "island": v["island"], "places": [(job.frame @ np.array(m))[:3, 3].tolist() for m in v["alternatives"]] if v["island"] in {1, None} else []}
+            for k, v in job.facts("standing").items() if v["doubt"] and int(k) in names]
 
 
 def _georeference(job: Job) -> dict:
