@@ -17,7 +17,7 @@ def test_figures_of_a_whole_run(whole):
     assert [s["operation"] for s in out["steps"]] == CONTRACT and all(s["state"] == "done" and s["seconds"] > 0 and s["figures"] for s in out["steps"])
     assert [s["name"] for s in out["scans"]][:2] == ["Lemon house west", "Lemon house east"]
     for scan in out["scans"]:
-        assert set(scan) == {"name", "points", "kept", "placed", "pose", "sigma_mm", "sigma_mdeg"}
+        assert set(scan) == {"name", "points", "kept", "placed", "pose", "sigma_mm", "sigma_mdeg", "island", "doubt", "alternatives"} and (scan["island"], scan["doubt"], scan["alternatives"]) == (1, None, [])
         pose = np.array(scan["pose"]).reshape(4, 4)
         assert np.allclose(pose[:3, :3] @ pose[:3, :3].T, np.eye(3), atol=1e-12) and pose[3].tolist() == [0, 0, 0, 1]
         assert len(scan["sigma_mm"]) == len(scan["sigma_mdeg"]) == 3

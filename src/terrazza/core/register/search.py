@@ -98,8 +98,8 @@ def _offers(asked, common, progress: Progress) -> list[Offer]:
 class Assembly:
     """Scans in islands, each with poses in its island's frame, and what their pictures say of each other."""
 
-    def __init__(self, pictures: list[Picture]):
-        self.pictures = pictures
+    def __init__(self, pictures: list[Picture], fixed: set[int]):
+        self.pictures, self.fixed = pictures, fixed
         self.pose = [np.eye(4) for _ in pictures]
         self.island = list(range(len(pictures)))
         self._judged: dict[tuple, Verdict] = {}
@@ -133,6 +133,8 @@ class Assembly:
         if stay == go:
             return False
         mover = self.pose[offer.a] @ offer.fit.pose @ rigid.inverse(self.pose[offer.b])
+        if set(self.members(go)) & self.fixed:  # what is fixed stays, and the others come to it
+            stay, go, mover = go, stay, rigid.inverse(mover)
         moved = {k: mover @ self.pose[k] for k in self.members(go)}
         if self.against(moved, self.members(stay))[0] > REFUSED:
             return False
@@ -144,7 +146,7 @@ class Assembly:
 def place(surfaces: list[Surface], shapes: list[PlanShape], pictures: list[Picture], given: dict[int, np.ndarray] | None = None, fixed: set[int] | None = None, progress: Progress = QUIET, fleet=None) -> Placed:
     """Place scans among each other; ``given`` poses (scan → job) compete with what the scans say, those of ``fixed`` scans stay."""
     n, given, fixed = len(surfaces), given or {}, fixed or set()
-    assembly, offers = Assembly(pictures), []
+    assembly, offers = Assembly(pictures, fixed), []
     for k in fixed:
         assembly.pose[k], assembly.island[k] = given[k], min(fixed)
     pairs = [(a, b) for a in range(n) for b in range(a + 1, n) if not {a, b} <= fixed]

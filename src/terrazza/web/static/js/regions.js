@@ -72,7 +72,7 @@ export class Regions {
 
   async fetch(view, held) {
     const { key, ask, budget } = held.wanted, first = key !== held.key;
-    if (!first && (held.whole || held.budget >= budget)) return;
+    if (!first && (held.whole || held.budget >= budget || !this.app.still)) return; // the rest comes when nothing moves any more
     const asked = first ? Math.min(budget, FIRST) : budget;
     held.asking = true;
     try {
