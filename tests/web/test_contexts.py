@@ -104,3 +104,18 @@ def test_hidden_tabs_do_not_matter_to_state_numbers(workspace):
     second = queries.state_version(row.id)
     Entry.update(state="undone").where(Entry.id == entry.id).execute()
     assert len({first, second, queries.state_version(row.id)}) == 3
+
+
+def test_a_job_opens_where_work_is_left(copied):
+    """With scans that are not placed that is Register, though some are."""
+    from terrazza.db import queries
+    from terrazza.web.contexts import page
+    from tests.run import must, opened
+    from tests.scenes import write_room
+
+    row = queries.job_by(name="Whole")
+    done = page.first_step(opened(copied, row))
+    path = f"{copied}/loose.e57"
+    write_room(path, rows=30, columns=60)
+    must(copied, row, "import.files", files=[path], take=["1:1"])
+    assert done != "register" and page.first_step(opened(copied, row)) == "register"

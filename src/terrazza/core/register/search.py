@@ -144,7 +144,7 @@ class Assembly:
 
 
 def place(surfaces: list[Surface], shapes: list[PlanShape], pictures: list[Picture], given: dict[int, np.ndarray] | None = None, fixed: set[int] | None = None, progress: Progress = QUIET, fleet=None) -> Placed:
-    """Place scans among each other; ``given`` poses (scan → job) compete with what the scans say, those of ``fixed`` scans stay."""
+    """Where scans stand among each other; ``given`` poses (scan → job) compete with what the scans say, those of ``fixed`` scans stay."""
     n, given, fixed = len(surfaces), given or {}, fixed or set()
     assembly, offers = Assembly(pictures, fixed), []
     for k in fixed:
