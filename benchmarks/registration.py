@@ -84,13 +84,11 @@ def building(rng, alike: bool):
         places.append((a + w * (0.5 if alike else rng.uniform(0.35, 0.65)), corridor + depth * rng.uniform(0.35, 0.65)))
     for x in np.arange(1.5, width, 4.6):
         places.append((x + rng.uniform(-0.4, 0.4), corridor * rng.uniform(0.4, 0.6)))
-    own = np.random.default_rng(3)
     for a, w in zip(edges, widths):
         spread = np.random.default_rng(5) if alike else rng
         part = []
         furnish(part, spread, 0.1, w - 0.1, corridor + 0.1, corridor + depth - 0.1, [(p[0] - a, p[1]) for p in places] if not alike else [(w / 2, corridor + depth / 2)], 4)
         boxes += [([lo[0] + a, lo[1], lo[2]], [hi[0] + a, hi[1], hi[2]]) for lo, hi in part]
-    del own
     return boxes, places
 
 

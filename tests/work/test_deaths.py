@@ -16,7 +16,7 @@ from terrazza.fleet.guard import Guard
 from terrazza.work import child, worker
 from terrazza.work.queue import Queue
 from tests import scenes
-from tests.run import must
+from tests.run import ended, must
 
 
 def abort():
@@ -72,16 +72,6 @@ def process(job):
     yield started
     started.terminate()
     started.wait(10)
-
-
-def ended(entry, timeout=60.0):
-    until = time.time() + timeout
-    while time.time() < until:
-        fresh = Entry.get_by_id(entry.id)
-        if fresh.state not in {"queued", "running"}:
-            return fresh
-        time.sleep(0.05)
-    raise AssertionError(f"entry {entry.number} is still {fresh.state}")
 
 
 def children_of(pid: int) -> list[int]:

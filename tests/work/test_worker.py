@@ -17,7 +17,7 @@ from terrazza.operations import fieldbook
 from terrazza.work.open import open_workspace
 from terrazza.work.queue import Queue
 from tests import scenes
-from tests.run import must, opened
+from tests.run import ended, must, opened
 
 
 @pytest.fixture
@@ -34,16 +34,6 @@ def worker(job):
     yield process
     process.terminate()
     process.wait(10)
-
-
-def ended(entry, timeout=90):
-    until = time.time() + timeout
-    while time.time() < until:
-        fresh = Entry.get_by_id(entry.id)
-        if fresh.state not in {"queued", "running"}:
-            return fresh
-        time.sleep(0.05)
-    raise AssertionError(f"still {fresh.state}")
 
 
 def started(entry, timeout=60):

@@ -162,7 +162,7 @@ def settle(job, scans, faces, shapes, poses, fixed, least_overlap, bias_sigma, p
     figures = _record(job, scans, poses, ties, results, loose, how)
     if seen is not None:
         unsettled = _judged_again(job, scans, seen) | unsettled
-    return figures | {"unsettled": {str(k): v for k, v in unsettled.items()} if seen is None else unsettled}
+    return figures | {"unsettled": unsettled}
 
 
 def _bounded(scans, poses, results) -> dict[int, str]:

@@ -24,7 +24,7 @@ def controls(operation: type[Operation], notation: Notation = Notation()) -> dic
         row["value"], row["written_in"] = row["default"], _written_in(row["unit"], notation)
         if row["written_in"]:
             per = _per(row["unit"], row["written_in"])
-            row |= {"value": _shown(row["value"], per), "unit": notation.short} | {k: row[k] / per for k in ("ge", "le") if k in row}
+            row |= {"value": _shown(row["value"], per), "unit": notation.short, "per": per} | {k: row[k] / per for k in ("ge", "le") if k in row}
     about["params"] = _in_order(about["params"], notation)
     return about
 
@@ -46,18 +46,12 @@ def form(job: Job, name: str) -> dict:
         if row["blank"] and row["value"] in (0, None):
             row["value"] = None
             if row["name"] in automatic:
-                taken = automatic[row["name"]] / (_per(describe_unit(operation, row["name"]), row["written_in"]) if row["written_in"] else 1.0)
-                row["blank"] = f"{row['blank']}: {taken:.3g}"
+                row["blank"] = f"{row['blank']}: {automatic[row['name']] / row.get('per', 1.0):.3g}"
         if row["widget"] in {"scan", "scans"}:
             row["options"] = [{"value": s.id, "name": s.name, "points": s.points} for s in job.scans()]
         if row["widget"] in {"classes", "bands"}:
             row["options"] = class_options(job)
     return about
-
-
-def describe_unit(operation: type[Operation], name: str) -> str:
-    """The unit that a parameter counts in, whatever a form shows."""
-    return next(row["unit"] for row in describe(operation)["params"] if row["name"] == name)
 
 
 def class_options(job: Job) -> list[dict]:
