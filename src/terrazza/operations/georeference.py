@@ -20,12 +20,14 @@ control_fit = later("terrazza.core.georef.fit")
 detection = later("terrazza.core.register.targets")
 level = later("terrazza.core.georef.level")
 match = later("terrazza.core.georef.match")
+review = later("terrazza.core.georef.review")
 uncertainty = later("terrazza.core.georef.uncertainty")
 
 ORDERS = {"E N H": (0, 1, 2), "N E H": (1, 0, 2), "E H N": (0, 2, 1), "N H E": (2, 0, 1), "H E N": (1, 2, 0), "H N E": (2, 1, 0)}
 SURVEY_SIGMA = 0.0005
 SAME_PLACE = 0.10
 FLOOR_SIGMA = 0.0002
+UPRIGHT_DEG = 0.1
 
 
 def _detect(args, progress: Progress) -> "list[detection.Target]":
@@ -157,6 +159,7 @@ class ControlParams(Params):
         "Order of its columns", "as the file says", help="Without a header line all orders are tried against the targets.")
     check: list[str] = field("Check points", list, help="Names that stay out of the fit, besides those that the file marks.")
     tolerance: float = field("Matching tolerance", 0.03, unit="m", help="Largest mismatch of a target and its control point.", ge=0.001, le=1)
+    solution: int = field("Solution", 1, help="Where the points lie nearly symmetrical, several placements explain them: 1 is the best, 2 the next.", ge=1, le=9)
     board: float = field("Board edge", 0.45, unit="m", help="Used where checkerboards were not looked for yet.", ge=0.05, le=3)
 
 
@@ -177,38 +180,33 @@ class Control(Operation):
         if len(seen) < 3:
             raise StateError(f"{len(seen)} targets were found in the placed scans; georeferencing needs three at least.", "Check the board edge, pick targets by hand, or level the job without control.")
         factor = metres_per(params.unit)
-        centres = np.array([p["centre"] for p in seen])
-        columns, heights = read.columns * factor, read.target_heights * factor
-        order = ORDERS[params.order] if params.order in ORDERS else read.order
-        found = match.match_any_order(columns, heights, centres, [order] if order else None, params.tolerance)
-        control = columns[:, list(found.order)] + np.c_[np.zeros((len(heights), 2)), heights]
+        centres, sigma = np.array([p["centre"] for p in seen]), np.array([p["sigma"] for p in seen])
         unknown = sorted(set(params.check) - set(read.names))
         if unknown:
             raise ParamsError(f"georeference.control: the file has no point {', '.join(unknown)}.", f"Its points are {', '.join(read.names)}.")
-        self._refuse(found, read, columns, heights, centres, order)
-        matched = dict(found.pairs)
+        check = np.array([bool(c) or n in params.check for n, c in zip(read.names, read.check)])
+        columns, heights = read.columns * factor, read.target_heights * factor
+        order = ORDERS[params.order] if params.order in ORDERS else read.order
+        found, given, says = review.decide(read.names, columns, heights, check, order, centres, sigma, params.tolerance, _upright(job), params.solution)
+        matched, before = dict(found.pairs), {n: c for n, c in job.facts("control").items() if c["how"] == "by hand" and c["targets"]}
         job.clear("control")
         for i, name in enumerate(read.names):
-            job.put("control", name, {"grid": (control[i] - [0, 0, heights[i]]).tolist(), "target_height": float(heights[i]), "check": bool(read.check[i]) or name in params.check,
-                                      "targets": seen[matched[i]]["targets"] if i in matched else [], "how": "geometry"})
-        return solve(job)
-
-    @staticmethod
-    def _refuse(found, read, columns, heights, centres, order):
-        use = [i for i, _ in found.pairs if not read.check[i]]
-        if len(use) >= 3:
-            return
-        for factor, words in control_fit.KNOWN_FACTORS.items():
-            trial = match.match_any_order(columns / factor, heights / factor, centres, [order] if order else None)
-            if len(trial.pairs) >= 3:
-                which = "Set the unit to international foot or US survey foot; the data cannot tell which." if abs(factor - 3.28084) < 0.01 or factor == 0.3048 else "Set the unit."
-                raise StateError(f"The control fits the targets only with a scale of {factor:g}, which looks like {words}.", which)
-        raise StateError(f"{len(use)} of {len(read.names)} control points could be matched to the {len(centres)} targets; three are needed.",
-                         "Check the column order, the unit and the target heights, or match them by hand.")
+            targets = seen[matched[i]]["targets"] if i in matched else []
+            if name in before and not set(before[name]["targets"]) & set(targets):
+                says.doubt.append(f"{name}: by hand it was matched to target {before[name]['targets'][0]}, by geometry it is {'target ' + str(targets[0]) if targets else 'none'}. Are names exchanged?")
+            job.put("control", name, {"grid": given.columns[i].tolist(), "target_height": float(heights[i]), "check": bool(check[i]), "targets": targets, "how": "geometry"})
+        detectable = dict(zip([read.names[i] for i in sorted(matched) if not check[i]], says.detectable.tolist()))
+        return solve(job, says.doubt, detectable)
 
 
-def solve(job: Job) -> Figures:
-    """Fit the frame to the matched control points and put it with its residuals."""
+def _upright(job: Job) -> bool:
+    """Whether the scans stand upright in the job: their axes agree, so levelled instruments have made them (one scan alone is taken to be)."""
+    axes = np.array([s.pose[:3, 2] for s in job.scans(placed=True)])
+    return bool((axes @ [0, 0, 1.0] > np.cos(np.radians(UPRIGHT_DEG))).all())
+
+
+def solve(job: Job, doubt: list[str] | None = None, detectable: dict[str, float] | None = None) -> Figures:
+    """Fit the frame to the matched control points and put it with its residuals, what is doubted of them, and the least blunder (m) that would be found in each."""
     by_target = {k: p for p in places(job) for k in p["targets"]}
     points = []
     for name, c in job.facts("control").items():
@@ -217,8 +215,11 @@ def solve(job: Job) -> Figures:
     used = [p for p in points if p[2] is not None and not p[1]["check"]]
     fit = control_fit.fit(np.array([p[2]["centre"] for p in used]).reshape(-1, 3), np.array([p[3] for p in used]).reshape(-1, 3), [p[0] for p in used])
     rows = [_row(name, c, place, grid, fit, used) for name, c, place, grid in points]
+    for row in rows:
+        least = (detectable or {}).get(row["name"], np.inf)
+        row["detectable_mm"] = least * 1000 if np.isfinite(least) else None
     sigma_target = np.array([p[2]["sigma"] for p in used])
-    warnings = list(fit.warnings)
+    warnings, doubt = list(fit.warnings), doubt or []
     checks = [r for r in rows if r["role"] == "check" and r["matched"]]
     covariances = _covariances(job, fit, used, sigma_target)
     rms_mm = fit.rms * 1000
@@ -226,10 +227,12 @@ def solve(job: Job) -> Figures:
     height = float(np.sqrt(np.mean(fit.residuals[:, 2] ** 2))) * 1000
     residual = Notation.of(job).residual
     says = f"{len(used)} of {sum(not p[1]['check'] for p in points)} control points, RMS {residual(rms_mm)}" + (f", check {residual(checks[0]['total_mm'])}" if len(checks) == 1 else f", {len(checks)} check points" if checks else "")
-    frame = {"matrix": plain(fit.pose), "how": "control", "rms_mm": rms_mm, "plan_mm": plan, "height_mm": height, "scale": fit.scale, "scale_sigma": fit.scale_sigma, "rows": rows,
+    away = np.array([[r["dx_mm"], r["dy_mm"], r["height_mm"]] for r in checks]).reshape(-1, 3) / 1000
+    accuracy = review.statement(away) if len(away) else None
+    frame = {"doubt": doubt, "accuracy": accuracy, "matrix": plain(fit.pose), "how": "control", "rms_mm": rms_mm, "plan_mm": plan, "height_mm": height, "scale": fit.scale, "scale_sigma": fit.scale_sigma, "rows": rows,
              "warnings": warnings, "says": says, "covariances": covariances}
     job.put("frame", "", frame)
-    return {k: frame[k] for k in ("says", "rms_mm", "plan_mm", "height_mm", "scale", "rows", "warnings")} | {"used": len(used)}
+    return {k: frame[k] for k in ("says", "rms_mm", "plan_mm", "height_mm", "scale", "rows", "warnings", "doubt", "accuracy")} | {"used": len(used)}
 
 
 def _row(name, c, place, grid, fit, used):
