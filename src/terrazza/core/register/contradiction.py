@@ -16,12 +16,13 @@ from terrazza.core.geometry import rigid
 
 PIXEL = np.radians(1.0)
 ROWS, COLUMNS = int(round(np.pi / PIXEL)), int(round(2 * np.pi / PIXEL))
-SLACK, SLOPE = 0.12, 0.01  # m, and per metre of range: how far before what the other saw a point has to stand
+WIDELY, CLOSELY = (0.12, 0.01), (0.04, 0.003)  # m, and per metre of range: how far before what the other saw a point has to stand, before and after a fine fit
 CLOSE, FAR = 0.6, 20.0  # m: nearer points say nothing, and farther pixels are too wide to be told from specks
 LEAST, FEWEST, MANY = 0.12, 6, 30  # m² and pixels: smaller patches are specks; of fewer than many pixels (far away, at a grazing angle) they count in part
 USUAL = 100.0  # m²: what agrees in a room; in a hall as much more may contradict as there is more to see
-PERSON = (1.3, 2.1)  # m: width and height of what moves by itself and stands on the floor
-PERSON_WEIGHT = 0.35
+PERSON, FURNITURE = (1.3, 1.93), (2.2, 1.35)  # m: width and height over the floor of what moves by itself or is moved; doors are higher
+PATCH, SURE = 0.05, 6.0  # m² of a patch that make a placement e times less likely, and as how many times that a patch counts at most: something may have been moved there
+MOVED = 0.2  # weight of what such a thing contradicts
 
 
 @dataclass(frozen=True)
@@ -67,11 +68,13 @@ class Picture:
 @dataclass(frozen=True)
 class Verdict:
     """On a placement of two scans: ``agree`` each way (share of what could be judged), ``common`` (share of the smaller scan's points that could be judged and agree),
-    ``area`` (m²) of the patches that contradict, people weighed down, for each ``USUAL`` m² that agree where that is more, and ``patches``: (area m², centre (3,) in a's frame), largest first."""
+    ``area`` (m²) of the patches that contradict, people weighed down, for each ``USUAL`` m² that agree where that is more, ``cost``: the same as a
+    logarithm of how much less likely it makes the placement, patch by patch, and ``patches``: (area m², centre (3,) in a's frame), largest first."""
 
     agree: tuple[float, float]
     common: float
     area: float
+    cost: float
     patches: list
 
     @property
@@ -80,7 +83,7 @@ class Verdict:
 
 
 @njit(cache=True, nogil=True)
-def _project(xyz, pose, near, far, state):
+def _project(xyz, pose, near, far, slack, slope, state):
     """For each point, brought to the other scan: 1 agrees, 2 contradicts (it stands where the other saw through), 3 lies hidden, 0 cannot be judged."""
     for i in range(len(xyz)):
         x = pose[0, 0] * xyz[i, 0] + pose[0, 1] * xyz[i, 1] + pose[0, 2] * xyz[i, 2] + pose[0, 3]
@@ -95,7 +98,7 @@ def _project(xyz, pose, near, far, state):
         low, high = near[row, column], far[row, column]
         if not np.isfinite(low):
             continue
-        room = SLACK + SLOPE * r
+        room = slack + slope * r
         own = xyz[i, 0] ** 2 + xyz[i, 1] ** 2 + xyz[i, 2] ** 2
         state[i] = (2 if r < FAR and own < FAR * FAR else 0) if r < low - room else 3 if r > high + room else 1
 
@@ -125,20 +128,21 @@ def _patches(picture: Picture, state: np.ndarray, floor: float) -> list[tuple[fl
     for label in np.flatnonzero((total > LEAST) & (pixels >= FEWEST)):
         mine = xyz[own == label]
         size = np.ptp(np.quantile(mine, [0.03, 0.97], axis=0), axis=0)
-        person = np.hypot(*size[:2]) < PERSON[0] and size[2] < PERSON[1] and mine[:, 2].min() < floor + 0.9 and mine[:, 2].max() < floor + PERSON[1] + 0.2
-        out.append((float(total[label]), mine.mean(0), float((PERSON_WEIGHT if person else 1.0) * min(1.0, pixels[label] / MANY))))
+        top, stands = mine[:, 2].max() - floor, mine[:, 2].min() < floor + 0.9
+        moved = stands and any(np.hypot(*size[:2]) < wide and top < high for wide, high in (PERSON, FURNITURE))
+        out.append((float(total[label]), mine.mean(0), float((MOVED if moved else 1.0) * min(1.0, pixels[label] / MANY))))
     return out
 
 
-def judge(a: Picture, b: Picture, pose: np.ndarray) -> Verdict:
+def judge(a: Picture, b: Picture, pose: np.ndarray, slack: tuple[float, float] = CLOSELY) -> Verdict:
     """What two scans say of ``pose`` (b to a): each one's first returns are looked for in the other's picture."""
     shares, found, common, agreed = [], [], [], 0.0
     for mine, other, way in ((b, a, pose), (a, b, rigid.inverse(pose))):
         state = np.zeros(len(mine.xyz), np.uint8)
-        _project(mine.xyz, way, other.near, other.far, state)
+        _project(mine.xyz, way, other.near, other.far, *slack, state)
         near = state == 1
         agreed += float(_areas(mine.xyz[near]).sum())
-        yes, judged = int(near.sum()), int(((state == 1) | (state == 2)).sum())
+        yes, judged = int(near.sum()), int((near | (state == 2)).sum())
         if np.isfinite(other.near).any():
             shares.append(yes / max(int((state > 0).sum()), 1))
             common.append(yes / max(len(mine.xyz), 1))
@@ -146,4 +150,5 @@ def judge(a: Picture, b: Picture, pose: np.ndarray) -> Verdict:
         found += [(area * weight, centre(middle)) for area, middle, weight in _patches(mine, state, mine.floor)] if judged else []
     found.sort(key=lambda p: -p[0])
     shares = shares or [0.0]
-    return Verdict((shares[-1], shares[0]), max(common, default=0.0), float(sum(p[0] for p in found)) * min(1.0, USUAL / max(agreed, 1e-9)), found)
+    part = min(1.0, USUAL / max(agreed, 1e-9))
+    return Verdict((shares[-1], shares[0]), max(common, default=0.0), float(sum(p[0] for p in found)) * part, float(sum(min(p[0] * part / PATCH, SURE) for p in found)), found)

@@ -3,8 +3,9 @@
 Turn: the headings of upright surfaces form a histogram; where two
 histograms agree is a likely turn.  Shift: pictures of the upright surfaces, one per
 quarter of heading, are slid over each other by correlation (FFT).  Height:
-levels of floors and ceilings that come to lie over each other vote.  Every
-candidate is then judged by what each scan saw as free space.
+levels of floors and ceilings that come to lie over each other vote.  The best
+are slid once more over pictures of 5 cm, because a fit slides along walls where it
+begins too far off, and every candidate is judged by what each scan saw as free space.
 """
 
 from dataclasses import dataclass
@@ -20,9 +21,14 @@ from terrazza.core.register.surface import Surface
 CELL = 0.20
 SIDE = 512
 REACH = 24.0
+FINE_SIDE = 976  # twice the reach in cells of 5 cm, and a margin
 PEAKS = 40
 QUICK, CLOSELY = 500, 16
 LEVEL_CELL = 0.4
+FINE, SPAN, SLID = 0.05, 14, 1200  # m a cell, cells each way (0.7 m), cells of a scan that are slid
+ABOUT_AS_GOOD = 0.85  # of the best score: a second place that is tried too
+LEANING = np.radians(8.0)  # farther from upright no instrument is set up
+STEADY = np.radians(0.05)  # a lean below this is left as it is
 
 
 @dataclass
@@ -39,6 +45,8 @@ class PlanShape:
     """The upright surfaces of one scan as headings and, turned by any angle, as four pictures."""
 
     def __init__(self, surface: Surface):
+        self.upright = rigid.make(_upright(surface), np.zeros(3))
+        sample_of, surface = surface, Surface(rigid.apply(self.upright, surface.xyz), surface.normals @ self.upright[:3, :3].T, surface.flat, surface.view, surface.spacing)
         near = np.linalg.norm(surface.xyz[:, :2], axis=1) < REACH
         upright = surface.flat & near & (np.abs(surface.normals[:, 2]) < 0.25)
         self.xy, self.normals = surface.xyz[upright, :2], surface.normals[upright, :2]
@@ -52,7 +60,7 @@ class PlanShape:
         self.level_keys, self.level_z = keys[order], z[order]
         rng = np.random.default_rng(1)
         pick = rng.choice(len(surface.xyz), min(2500, len(surface.xyz)), replace=False)
-        self.sample, self.view = np.ascontiguousarray(surface.xyz[pick]), surface.view
+        self.sample, self.view = np.ascontiguousarray(sample_of.xyz[pick]), surface.view
         heading = np.degrees(np.arctan2(self.normals[:, 1], self.normals[:, 0])) % 360
         cells = np.unique(np.c_[np.floor(self.xy / 0.1), np.floor(heading / 3)].astype(int), axis=0)
         histogram = np.bincount((cells[:, 2] * 3 + 1) % 360, minlength=360).astype(float)
@@ -62,6 +70,24 @@ class PlanShape:
     def spectrum(self) -> np.ndarray:
         """Spectra of the four pictures as they stand, a little blurred."""
         return fft.rfft2(ndimage.gaussian_filter(self.pictures(0.0), (0, 1, 1)), workers=2)
+
+    def cells(self, angle: float) -> tuple[np.ndarray, np.ndarray]:
+        """Quarters (n,) and cells (n, 2) of ``FINE`` that hold upright surface, after turning by ``angle`` (rad), each once."""
+        r = rigid.about_z(angle)[:2, :2]
+        ij, n = np.floor(self.xy @ r.T / FINE).astype(np.int64) + FINE_SIDE // 2, self.normals @ r.T
+        quarter = np.where(np.abs(n[:, 0]) > np.abs(n[:, 1]), np.where(n[:, 0] > 0, 0, 1), np.where(n[:, 1] > 0, 2, 3))
+        key = np.unique((quarter * FINE_SIDE + ij[:, 0]) * FINE_SIDE + ij[:, 1])
+        return key // FINE_SIDE**2, np.stack([key // FINE_SIDE % FINE_SIDE, key % FINE_SIDE], 1)
+
+    def walls(self) -> np.ndarray:
+        """(4, FINE_SIDE, FINE_SIDE) uint8: 2 where upright surface of a quarter lies, 1 beside it."""
+        quarter, ij = self.cells(0.0)
+        out = np.zeros((4, FINE_SIDE, FINE_SIDE), np.uint8)
+        for di in (-1, 0, 1):
+            for dj in (-1, 0, 1):
+                out[quarter, ij[:, 0] + di, ij[:, 1] + dj] = 1
+        out[quarter, ij[:, 0], ij[:, 1]] = 2
+        return out
 
     def pictures(self, angle: float) -> np.ndarray:
         """(4, SIDE, SIDE) pictures of the walls that face the four quarters, after turning by ``angle`` (rad)."""
@@ -85,7 +111,9 @@ def likely_turns(a: PlanShape, b: PlanShape, most: int = 8) -> list[float]:
         if match[k] < 0.15 * match.max() or len(turns) >= most:
             break
         if all(min(abs(k - t), 360 - abs(k - t)) > 6 for t in turns):
-            turns.append(int(k))
+            before, here, after = match[k - 1], match[k], match[(k + 1) % 360]
+            bend = before - 2 * here + after
+            turns.append(float(k) + (0.5 * (before - after) / bend if bend < 0 else 0.0))
     return [float(np.radians(t)) for t in turns]
 
 
@@ -93,18 +121,78 @@ def candidates(a: PlanShape, b: PlanShape, keep: int = 4) -> list[Candidate]:
     """The best rough poses of b in a's frame, judged from both sides; empty where the scans share nothing."""
     if min(len(a.xy), len(b.xy)) < 100:
         return []
-    found: list[Candidate] = []
+    found: list[tuple[float, float, np.ndarray]] = []
+    back = rigid.inverse(a.upright)
     for turn in likely_turns(a, b):
         fb = fft.rfft2(b.pictures(turn), workers=2)
         match = fft.irfft2((a.spectrum * np.conj(fb)).sum(0), (SIDE, SIDE), workers=2)
         for dx, dy in _peaks(match):
             for dz in _heights(a, b, turn, dx, dy):
-                pose = rigid.make(rigid.about_z(turn), np.array([dx, dy, dz]))
-                found.append(judge(a, b, pose, 0.30, QUICK))
-    found.sort(key=lambda c: -c.score)
-    found = [judge(a, b, c.pose, 0.30) for c in found[:CLOSELY]]
-    found.sort(key=lambda c: -c.score)
-    return [c for c in found[:keep] if c.agree > 0.05]
+                shift = np.array([dx, dy, dz])
+                found.append((judge(a, b, back @ rigid.make(rigid.about_z(turn), shift) @ b.upright, 0.30, QUICK).score, turn, shift))
+    found.sort(key=lambda c: -c[0])
+    walls, close, turned = a.walls(), [], {}
+    for _, turn, shift in found[:CLOSELY]:
+        if turn not in turned:
+            turned[turn] = _thinned(*b.cells(turn))
+        for dx, dy in _slid(walls, *turned[turn], shift):
+            close.append(judge(a, b, back @ rigid.make(rigid.about_z(turn), np.array([dx, dy, shift[2]])) @ b.upright, 0.15))
+    close.sort(key=lambda c: -c.score)
+    return [c for c in close[:keep] if c.agree > 0.03]
+
+
+def _upright(surface: Surface) -> np.ndarray:
+    """3×3 turn that stands a scan upright by its floors and ceilings; none where there are not enough of them, or none that agree."""
+    n = surface.normals[surface.flat & (np.abs(surface.normals[:, 2]) > np.cos(LEANING))]
+    n = n * np.sign(n[:, 2:])
+    if len(n) < 300:
+        return np.eye(3)
+    for width in (np.radians(3.0), np.radians(1.5), np.radians(1.0)):
+        middle = np.median(n, axis=0)
+        middle /= np.linalg.norm(middle)
+        near = n @ middle > np.cos(width)
+        if near.sum() < 0.4 * len(n):
+            return np.eye(3)
+        n_near = n[near]
+        middle = n_near.mean(0) / np.linalg.norm(n_near.mean(0))
+    axis = np.cross(middle, [0.0, 0.0, 1.0])
+    size = np.linalg.norm(axis)
+    return np.eye(3) if size < STEADY else rigid.rotation_from(axis / size * np.arcsin(min(size, 1.0)))
+
+
+def _thinned(quarter, ij):
+    step = max(1, len(ij) // SLID)
+    return np.ascontiguousarray(quarter[::step]), np.ascontiguousarray(ij[::step])
+
+
+@njit(cache=True, nogil=True)
+def _overlay(walls, quarter, ij, di, dj, span, score):
+    side = walls.shape[1]
+    for k in range(len(quarter)):
+        for u in range(-span, span + 1):
+            i = ij[k, 0] + di + u
+            if i < 0 or i >= side:
+                continue
+            for v in range(-span, span + 1):
+                j = ij[k, 1] + dj + v
+                if 0 <= j < side:
+                    score[u + span, v + span] += walls[quarter[k], i, j]
+
+
+def _slid(walls, quarter, ij, shift) -> list[tuple[float, float]]:
+    """Up to two places (m) near a shift where walls lie over walls to the cell."""
+    score = np.zeros((2 * SPAN + 1, 2 * SPAN + 1))
+    at = np.rint(shift[:2] / FINE).astype(np.int64)
+    _overlay(walls, quarter, ij, at[0], at[1], SPAN, score)
+    out: list[tuple[float, float]] = []
+    best = score.max()
+    for _ in range(2):
+        u, v = np.unravel_index(np.argmax(score), score.shape)
+        if score[u, v] < ABOUT_AS_GOOD * best or best == 0:
+            break
+        out.append(((at[0] + u - SPAN) * FINE, (at[1] + v - SPAN) * FINE))
+        score[max(u - 4, 0) : u + 5, max(v - 4, 0) : v + 5] = -1
+    return out
 
 
 def _peaks(match, most=PEAKS):

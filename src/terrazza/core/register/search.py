@@ -5,6 +5,7 @@ well, they are kept to choose from, and the scan is doubted.
 """
 
 from dataclasses import dataclass, field
+from itertools import combinations
 
 import numpy as np
 
@@ -16,20 +17,29 @@ from terrazza.core.register.plan_match import PlanShape, candidates
 from terrazza.core.register.surface import Surface
 from terrazza.errors import InputError
 
-COARSE, COARSE_POINTS = (0.6, 0.3, 0.15), 2500
-FINE = (0.15, 0.06)
+WIDE, NARROW = (0.6, 0.3, 0.15, 0.06), (0.2, 0.08)  # m: widths of fits from given poses, and from candidates that were slid to the cell
+POINTS = 4000  # of a scan in such a fit
 TRIED, KEPT = 16, 8
-REFUSED = 1.2  # m² of contradicting surface that no true placement has (at most 0.3 at the truth of simulated jobs, people weighed down)
-COARSELY = 6.0  # m² before the fine fit
+REFUSED = 1.2  # m² of contradicting surface that no true placement has (at most 0.2 at the truth of simulated jobs, 0.6 where everything movable was moved)
+TOLD = 10.0  # what a whole scan in common is worth, as a logarithm of how much likelier it makes a placement
 STACKED_WEIGHT = 0.1
-COMMON = 0.04  # share of a scan that a tie has to explain
+COMMON = 0.03  # share of a scan that a tie has to explain
 ROUGH = 0.03  # m RMS of a fit that is not believed
 SAME = (0.20, np.radians(2.0))  # two placements nearer than this are one
-RIVAL = 0.42  # a rival weighs at least this share of what the placement weighs (see ``Assembly.against``)
+RIVAL = 1.5  # a rival's evidence is at most this much less than the placement's
+BETTER = 0.3  # a rival with this much more evidence takes the placement's place
+FAINT = 0.6  # evidence below which a placement is doubted even without a rival
 GIVEN = (1.0, np.radians(10.0))  # a placement within this of the given one is backed by it
-BACKED = 10.0  # what that is worth, as a share of a scan explained: more than any third scans can add
+BACKED = 100.0  # evidence that this is worth: more than any third scans can add
 STACKED = (2.5, 0.8)  # m and share agreed: stations nearer than this that see the same are likelier two like rooms than one; what they explain is no evidence
+TWINS = 0.35  # m: stations nearer than this that see the same move as one
+BLOCKS = (0.1, 0.2, 0.4)  # shares in common: parts of an island that hang together by more than this are tried as one
 ALTERNATIVES = 8
+
+
+def evidence(verdict: Verdict) -> float:
+    """What a pair's pictures say for a placement against none, as a logarithm: what they have in common, less what contradicts."""
+    return TOLD * verdict.common - verdict.cost
 
 
 @dataclass
@@ -44,7 +54,7 @@ class Offer:
 
     @property
     def weight(self) -> float:
-        return self.verdict.common * max(0.0, 1 - self.verdict.area / REFUSED) + BACKED * self.backed
+        return evidence(self.verdict) + BACKED * self.backed
 
 
 @dataclass
@@ -66,27 +76,27 @@ def same(a: np.ndarray, b: np.ndarray, reach: tuple[float, float] = SAME) -> boo
 
 
 def offers_of(surfaces, shapes, pictures, a: int, b: int, given: np.ndarray | None = None) -> list[Offer]:
-    """Placements of b in a's frame that nothing contradicts, best first."""
-    starts = ([] if given is None else [given]) + [c.pose for c in candidates(shapes[a], shapes[b], TRIED)]
+    """Placements of b in a's frame that little contradicts, best first."""
+    starts = ([] if given is None else [(given, WIDE), (given, NARROW)]) + [(c.pose, NARROW) for c in candidates(shapes[a], shapes[b], TRIED)]
     found: list[Offer] = []
-    for start in starts:
+    seen: list[np.ndarray] = []
+    for start, widths in starts:
         try:
-            rough = cloud_fit.fit(surfaces[a], surfaces[b], start, COARSE, 6, COARSE_POINTS)
+            fit = cloud_fit.fit(surfaces[a], surfaces[b], start, widths, 8, POINTS)
         except InputError:
             continue
-        if any(same(rough.pose, o.fit.pose) for o in found):
+        if fit.rms > ROUGH or any(same(fit.pose, o, (0.03, np.radians(0.3))) for o in seen):
             continue
-        verdict = judge(pictures[a], pictures[b], rough.pose)
-        if verdict.area > COARSELY or verdict.common < COMMON:
-            continue
-        try:
-            fit = cloud_fit.fit(surfaces[a], surfaces[b], rough.pose, FINE, 8)
-        except InputError:
-            continue
+        seen.append(fit.pose)
         verdict = judge(pictures[a], pictures[b], fit.pose)
-        if verdict.area <= REFUSED and verdict.common >= COMMON and fit.rms < ROUGH and not any(same(fit.pose, o.fit.pose) for o in found):
+        if verdict.area <= REFUSED and verdict.common >= COMMON:
             found.append(Offer(a, b, fit, verdict, given is not None and same(fit.pose, given, GIVEN)))
-    return sorted(found, key=lambda o: -o.weight)[:KEPT]
+    found.sort(key=lambda o: -o.weight)
+    kept: list[Offer] = []
+    for offer in found:
+        if not any(same(offer.fit.pose, o.fit.pose) for o in kept):
+            kept.append(offer)
+    return kept[:KEPT]
 
 
 def _offers(asked, common, progress: Progress) -> list[Offer]:
@@ -105,27 +115,33 @@ class Assembly:
         self._judged: dict[tuple, Verdict] = {}
 
     def verdict(self, a: int, b: int, pose: np.ndarray) -> Verdict:
+        if a > b:
+            a, b, pose = b, a, rigid.inverse(pose)
         key = (a, b, pose.round(3).tobytes())
         if key not in self._judged:
             self._judged[key] = judge(self.pictures[a], self.pictures[b], pose)
         return self._judged[key]
 
+    def standing(self, a: int, b: int) -> Verdict:
+        """The verdict on two scans of one island as they stand."""
+        return self.verdict(a, b, rigid.inverse(self.pose[a]) @ self.pose[b])
+
     def members(self, island: int) -> list[int]:
         return [k for k, i in enumerate(self.island) if i == island]
 
     def against(self, moved: dict[int, np.ndarray], others: list[int]) -> tuple[float, float]:
-        """Of scans at some poses among others as they stand: the largest area (m²) that contradicts in a pair, and their weight: what all pairs have in common, less for all that contradicts."""
-        area = common = everything = 0.0
+        """Of scans at some poses among others as they stand: the largest area (m²) that contradicts in a pair, and the ``evidence`` of all pairs."""
+        area = weight = 0.0
         for k, pose in moved.items():
             for j in others:
                 if j not in moved:
                     verdict = self.verdict(j, k, rigid.inverse(self.pose[j]) @ pose)
-                    area, everything = max(area, verdict.area), everything + verdict.area
+                    area = max(area, verdict.area)
                     stacked = np.linalg.norm(self.pose[j][:3, 3] - pose[:3, 3]) < STACKED[0] and verdict.shared > STACKED[1]
-                    common += verdict.common * (STACKED_WEIGHT if stacked else 1.0)
+                    weight += TOLD * verdict.common * (STACKED_WEIGHT if stacked else 1.0) - verdict.cost
                     if area > REFUSED:
-                        return area, common
-        return area, common * max(0.05, 1 - everything / REFUSED)
+                        return area, weight
+        return area, weight
 
     def join(self, offer: Offer) -> bool:
         """Put two islands together by an offer where no pair across them contradicts it."""
@@ -136,7 +152,8 @@ class Assembly:
         if set(self.members(go)) & self.fixed:  # what is fixed stays, and the others come to it
             stay, go, mover = go, stay, rigid.inverse(mover)
         moved = {k: mover @ self.pose[k] for k in self.members(go)}
-        if self.against(moved, self.members(stay))[0] > REFUSED:
+        area, weight = self.against(moved, self.members(stay))
+        if area > REFUSED or weight < 0 and not offer.backed:
             return False
         for k, pose in moved.items():
             self.pose[k], self.island[k] = pose, stay
@@ -160,8 +177,8 @@ def place(surfaces: list[Surface], shapes: list[PlanShape], pictures: list[Pictu
             offers += found
     supported = sorted(offers, key=lambda o: -_support(o, offers))
     used = [o for o in supported if assembly.join(o)]
-    doubt, rivals = [""] * n, [[] for _ in range(n)]
-    _doubt(assembly, offers, given, fixed, doubt, rivals, Part(progress, 0.8, 1.0, float(len(pairs) or 1)))
+    rivals = _rivals(assembly, offers, Part(progress, 0.8, 1.0, float(len(pairs) or 1)))
+    doubt = [_doubted(assembly, k, rivals, given, fixed) for k in range(n)]
     groups = sorted({i: assembly.members(i) for i in assembly.island}.values(), key=lambda g: (not set(g) & fixed, -len(g), g[0]))
     number = {k: i for i, group in enumerate([g for g in groups if len(g) > 1 or set(g) & (fixed | set(given)) or n == 1], 1) for k in group}
     poses: list[np.ndarray | None] = [None] * n
@@ -196,42 +213,77 @@ def _support(offer: Offer, offers: list[Offer]) -> float:
             for two in by.get((min(c, offer.b), max(c, offer.b)), []):
                 second = two.fit.pose if two.a == c else rigid.inverse(two.fit.pose)
                 if same(first @ second, offer.fit.pose):
-                    through[c] = max(through.get(c, 0.0), min(one.verdict.common, two.verdict.common))
+                    through[c] = max(through.get(c, 0.0), min(evidence(one.verdict), evidence(two.verdict)))
     return offer.weight + sum(through.values())
 
 
-def _doubt(assembly, offers, given, fixed, doubt, rivals, progress) -> None:
-    """Look for rivals of every scan, and of every part that hangs on one tie, against all that stands otherwise."""
-    for k in range(len(assembly.pose)):
-        progress.advance(k, len(assembly.pose), f"Rivals of scan {k + 1}")
-        others = [j for j in assembly.members(assembly.island[k]) if j != k]
-        if not others or k in fixed:
+def _rivals(assembly: Assembly, offers: list[Offer], progress: Progress) -> list[list[np.ndarray]]:
+    """For every scan other poses that explain about as much, alone or together with a part of its island, best first; a part that would stand clearly better elsewhere is put there first."""
+    n = len(assembly.pose)
+    for _ in range(2 * n):
+        found: list[list[tuple[float, np.ndarray]]] = [[] for _ in range(n)]
+        better: tuple[float, frozenset, np.ndarray] | None = None
+        parts = _parts(assembly)
+        for done, part in enumerate(parts):
+            progress.advance(done, len(parts), "Rivals")
+            rest = [j for j in assembly.members(assembly.island[min(part)]) if j not in part]
+            best = assembly.against({k: assembly.pose[k] for k in part}, rest)[1]
+            for mover in _movers(assembly, part, rest, offers):
+                area, weight = assembly.against({m: mover @ assembly.pose[m] for m in part}, rest)
+                gain = weight - best
+                if area > REFUSED or gain < -RIVAL:
+                    continue
+                if gain > BETTER and (better is None or gain > better[0]):
+                    better = gain, part, mover
+                for k in part:
+                    found[k].append((gain, mover @ assembly.pose[k]))
+        if better is None:
+            break
+        for k in better[1]:
+            assembly.pose[k] = better[2] @ assembly.pose[k]
+    return [_distinct(f) for f in found]
+
+
+def _distinct(found: list[tuple[float, np.ndarray]]) -> list[np.ndarray]:
+    out: list[np.ndarray] = []
+    for _, pose in sorted(found, key=lambda f: -f[0]):
+        if len(out) < ALTERNATIVES and not any(same(pose, o) for o in out):
+            out.append(pose)
+    return out
+
+
+def _movers(assembly: Assembly, part: frozenset, rest: list[int], offers: list[Offer]):
+    """Motions of a part, each by an offer of one of its scans to one of the rest, that put it elsewhere."""
+    one, seen = min(part), [assembly.pose[min(part)]]
+    for offer in offers:
+        inside, outside = (offer.b, offer.a) if offer.b in part else (offer.a, offer.b)
+        if inside not in part or outside not in rest:
             continue
-        best, weights = assembly.against({k: assembly.pose[k]}, others)[1], []
-        for part in _parts(assembly, k, others):
-            rest = [j for j in assembly.members(assembly.island[k]) if j not in part]
-            for offer in offers:
-                inside, outside = (offer.b, offer.a) if offer.a in rest and offer.b in part else (offer.a, offer.b) if offer.b in rest and offer.a in part else (None, None)
-                if inside is None:
-                    continue
-                relative = offer.fit.pose if outside == offer.a else rigid.inverse(offer.fit.pose)
-                mover = assembly.pose[outside] @ relative @ rigid.inverse(assembly.pose[inside])
-                pose = mover @ assembly.pose[k]
-                if same(pose, assembly.pose[k], (0.3, np.radians(3))) or any(same(pose, r) for r in rivals[k]):
-                    continue
-                area, common = assembly.against({m: mover @ assembly.pose[m] for m in part}, rest)
-                if area <= REFUSED and common >= RIVAL * best:
-                    rivals[k].append(pose)
-                    weights.append(common)
-        rivals[k] = [rivals[k][i] for i in np.argsort(-np.array(weights), kind="stable")][:ALTERNATIVES]
-        told = _told(assembly, k, others, given)
-        if rivals[k] and told is True:  # what came with the files and what the scans say agree: two witnesses
-            rivals[k] = []
-        if rivals[k]:
-            away = rigid.difference(rivals[k][0], assembly.pose[k])
-            doubt[k] = f"{len(rivals[k]) + 1} placements explain it about as well; the next one lies {away[0]:.1f} m away" + (f", turned by {np.degrees(away[1]):.0f}°" if away[1] > 0.1 else "") + "."
-        elif told is False:
-            doubt[k] = "It does not stand where the pose in its file says, and nothing but the scans themselves says otherwise."
+        relative = offer.fit.pose if outside == offer.a else rigid.inverse(offer.fit.pose)
+        mover = assembly.pose[outside] @ relative @ rigid.inverse(assembly.pose[inside])
+        pose = mover @ assembly.pose[one]
+        if not any(same(pose, s, (0.3, np.radians(3)) if k == 0 else SAME) for k, s in enumerate(seen)):
+            seen.append(pose)
+            yield mover
+
+
+def _doubted(assembly: Assembly, k: int, rivals: list[list[np.ndarray]], given, fixed) -> str:
+    """Why a scan's placement is doubted; empty where it is not.  Rivals that poses of the files speak against are taken away."""
+    others = [j for j in assembly.members(assembly.island[k]) if j != k]
+    if not others or k in fixed:
+        rivals[k] = []
+        return ""
+    told = _told(assembly, k, others, given)
+    if told is True:  # what came with the files and what the scans say agree: two witnesses
+        rivals[k] = []
+    if rivals[k]:
+        away = rigid.difference(rivals[k][0], assembly.pose[k])
+        return f"{len(rivals[k]) + 1} placements explain it about as well; the next one lies {away[0]:.1f} m away" + (f", turned by {np.degrees(away[1]):.0f}°" if away[1] > 0.1 else "") + "."
+    if told is None and (faint := assembly.against({k: assembly.pose[k]}, others)[1]) < FAINT:
+        return f"Little speaks for where it stands ({max(faint, 0) / TOLD:.0%} of what it saw): the others saw hardly any of it."
+    if told is False:
+        return "It does not stand where the pose in its file says, and nothing but the scans themselves says otherwise."
+    return ""
 
 
 def _told(assembly, k: int, others: list[int], given: dict[int, np.ndarray]) -> bool | None:
@@ -243,16 +295,30 @@ def _told(assembly, k: int, others: list[int], given: dict[int, np.ndarray]) -> 
     return good >= len(told) / 2
 
 
-def _parts(assembly, k: int, others: list[int]) -> list[set[int]]:
-    """The scan alone, and the parts of its island with it that hang on the rest by one scan only."""
-    parts, members = [{k}], [k, *others]
-    near = {a: {b for b in members if b != a and (v := assembly.verdict(min(a, b), max(a, b), rigid.inverse(assembly.pose[min(a, b)]) @ assembly.pose[max(a, b)])).common >= COMMON and v.area <= REFUSED} for a in members}
-    for cut in others:
-        seen, todo = {k}, [k]
-        while todo:
-            for j in near[todo.pop()] - seen - {cut}:
-                seen.add(j)
-                todo.append(j)
-        if 1 < len(seen) <= len(members) / 2 and seen not in parts:
-            parts.append(seen)
-    return parts
+def _parts(assembly: Assembly) -> list[frozenset]:
+    """What may stand elsewhere by itself: each scan with its twins; what hangs on its island by one scan; what hangs together more than with the rest.  At most half of an island, nothing fixed."""
+    parts: dict[frozenset, None] = {}
+    for island in dict.fromkeys(assembly.island):
+        members = assembly.members(island)
+        common = {(a, b): v.common for a, b in combinations(members, 2) if (v := assembly.standing(a, b)).area <= REFUSED}
+        near = {a: {b for b in members if common.get((min(a, b), max(a, b)), 0) >= COMMON} for a in members}
+        twins = {a: {a} | {b for b in near[a] if np.linalg.norm(assembly.pose[a][:3, 3] - assembly.pose[b][:3, 3]) < TWINS and assembly.standing(a, b).shared > STACKED[1]} for a in members}
+        found = [_reached(a, twins, set()) for a in members]
+        for cut in members:
+            found += [_reached(a, near, {cut}) for a in members if a != cut]
+        for share in BLOCKS:
+            strong = {a: {b for b in near[a] if common[min(a, b), max(a, b)] >= share} for a in members}
+            found += [_reached(a, strong, set()) for a in members]
+        for part in found:
+            if len(part) <= len(members) / 2 and not part & assembly.fixed:
+                parts[frozenset(part)] = None
+    return list(parts)
+
+
+def _reached(start: int, near: dict[int, set[int]], without: set[int]) -> set[int]:
+    seen, todo = {start}, [start]
+    while todo:
+        for j in near[todo.pop()] - seen - without:
+            seen.add(j)
+            todo.append(j)
+    return seen
