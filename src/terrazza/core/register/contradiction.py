@@ -22,6 +22,7 @@ LEAST, FEWEST, MANY = 0.12, 6, 30  # m² and pixels: smaller patches are specks;
 USUAL = 100.0  # m²: what agrees in a room; in a hall as much more may contradict as there is more to see
 PERSON, FURNITURE = (1.3, 1.93), (2.2, 1.35)  # m: width and height over the floor of what moves by itself or is moved; doors are higher
 PATCH, SURE = 0.05, 6.0  # m² of a patch that make a placement e times less likely, and as how many times that a patch counts at most: something may have been moved there
+WHOLE = 25_000  # pixels of a scan that saw all around; what agrees is a share of that where a scan saw less
 MOVED = 0.2  # weight of what such a thing contradicts
 
 
@@ -67,12 +68,14 @@ class Picture:
 
 @dataclass(frozen=True)
 class Verdict:
-    """On a placement of two scans: ``agree`` each way (share of what could be judged), ``common`` (share of the smaller scan's points that could be judged and agree),
+    """On a placement of two scans: ``agree`` each way (share of what could be judged), ``common`` (share of the smaller scan's points that could be judged and agree), ``told`` (the same
+    as a share of a scan all around),
     ``area`` (m²) of the patches that contradict, people weighed down, for each ``USUAL`` m² that agree where that is more, ``cost``: the same as a
     logarithm of how much less likely it makes the placement, patch by patch, and ``patches``: (area m², centre (3,) in a's frame), largest first."""
 
     agree: tuple[float, float]
     common: float
+    told: float
     area: float
     cost: float
     patches: list
@@ -136,7 +139,7 @@ def _patches(picture: Picture, state: np.ndarray, floor: float) -> list[tuple[fl
 
 def judge(a: Picture, b: Picture, pose: np.ndarray, slack: tuple[float, float] = CLOSELY) -> Verdict:
     """What two scans say of ``pose`` (b to a): each one's first returns are looked for in the other's picture."""
-    shares, found, common, agreed = [], [], [], 0.0
+    shares, found, common, told, agreed = [], [], [], [], 0.0
     for mine, other, way in ((b, a, pose), (a, b, rigid.inverse(pose))):
         state = np.zeros(len(mine.xyz), np.uint8)
         _project(mine.xyz, way, other.near, other.far, *slack, state)
@@ -146,9 +149,10 @@ def judge(a: Picture, b: Picture, pose: np.ndarray, slack: tuple[float, float] =
         if np.isfinite(other.near).any():
             shares.append(yes / max(int((state > 0).sum()), 1))
             common.append(yes / max(len(mine.xyz), 1))
+            told.append(yes / max(len(mine.xyz), WHOLE))
         centre = (lambda p: rigid.apply(pose, p[None])[0]) if mine is b else (lambda p: p)
         found += [(area * weight, centre(middle)) for area, middle, weight in _patches(mine, state, mine.floor)] if judged else []
     found.sort(key=lambda p: -p[0])
     shares = shares or [0.0]
     part = min(1.0, USUAL / max(agreed, 1e-9))
-    return Verdict((shares[-1], shares[0]), max(common, default=0.0), float(sum(p[0] for p in found)) * part, float(sum(min(p[0] * part / PATCH, SURE) for p in found)), found)
+    return Verdict((shares[-1], shares[0]), max(common, default=0.0), max(told, default=0.0), float(sum(p[0] for p in found)) * part, float(sum(min(p[0] * part / PATCH, SURE) for p in found)), found)

@@ -22,24 +22,25 @@ POINTS = 4000  # of a scan in such a fit
 TRIED, KEPT = 16, 8
 REFUSED = 1.2  # m² of contradicting surface that no true placement has (at most 0.2 at the truth of simulated jobs, 0.6 where everything movable was moved)
 TOLD = 10.0  # what a whole scan in common is worth, as a logarithm of how much likelier it makes a placement
-STACKED_WEIGHT = 0.1
+TWICE = 3.0  # evidence against each pair of stations that are stacked
 COMMON = 0.03  # share of a scan that a tie has to explain
 ROUGH = 0.03  # m RMS of a fit that is not believed
 SAME = (0.20, np.radians(2.0))  # two placements nearer than this are one
 RIVAL = 1.5  # a rival's evidence is at most this much less than the placement's
 BETTER = 0.3  # a rival with this much more evidence takes the placement's place
-FAINT = 0.6  # evidence below which a placement is doubted even without a rival
+FAINT = 1.8  # evidence below which a placement is doubted even without a rival
 GIVEN = (1.0, np.radians(10.0))  # a placement within this of the given one is backed by it
 BACKED = 100.0  # evidence that this is worth: more than any third scans can add
 STACKED = (2.5, 0.8)  # m and share agreed: stations nearer than this that see the same are likelier two like rooms than one; what they explain is no evidence
-TWINS = 0.35  # m: stations nearer than this that see the same move as one
+TWINS = 0.6  # m: stations nearer than this that see the same move as one
 BLOCKS = (0.1, 0.2, 0.4)  # shares in common: parts of an island that hang together by more than this are tried as one
 ALTERNATIVES = 8
 
 
-def evidence(verdict: Verdict) -> float:
-    """What a pair's pictures say for a placement against none, as a logarithm: what they have in common, less what contradicts."""
-    return TOLD * verdict.common - verdict.cost
+def evidence(verdict: Verdict, apart: float) -> float:
+    """What a pair's pictures say for a placement with their stations ``apart`` (m) against none, as a logarithm: what they have in common, less what contradicts."""
+    stacked = apart < STACKED[0] and verdict.shared > STACKED[1]
+    return (0.0 if stacked else TOLD * verdict.told) - verdict.cost
 
 
 @dataclass
@@ -53,8 +54,12 @@ class Offer:
     backed: bool = False
 
     @property
+    def evidence(self) -> float:
+        return evidence(self.verdict, float(np.linalg.norm(self.fit.pose[:3, 3])))
+
+    @property
     def weight(self) -> float:
-        return evidence(self.verdict) + BACKED * self.backed
+        return self.evidence + BACKED * self.backed
 
 
 @dataclass
@@ -105,6 +110,19 @@ def _offers(asked, common, progress: Progress) -> list[Offer]:
     return found
 
 
+@dataclass(frozen=True)
+class Case:
+    """For and against some scans at some poses: the largest ``area`` (m²) that contradicts in a pair, the ``evidence`` of all pairs, and how many pairs are ``stacked``."""
+
+    area: float
+    evidence: float
+    stacked: int
+
+    @property
+    def likely(self) -> float:
+        return self.evidence - TWICE * self.stacked
+
+
 class Assembly:
     """Scans in islands, each with poses in its island's frame, and what their pictures say of each other."""
 
@@ -129,19 +147,19 @@ class Assembly:
     def members(self, island: int) -> list[int]:
         return [k for k, i in enumerate(self.island) if i == island]
 
-    def against(self, moved: dict[int, np.ndarray], others: list[int]) -> tuple[float, float]:
-        """Of scans at some poses among others as they stand: the largest area (m²) that contradicts in a pair, and the ``evidence`` of all pairs."""
+    def against(self, moved: dict[int, np.ndarray], others: list[int]) -> "Case":
+        """Of scans at some poses among others as they stand: what all pairs across say."""
         area = weight = 0.0
+        stacked = 0
         for k, pose in moved.items():
             for j in others:
-                if j not in moved:
-                    verdict = self.verdict(j, k, rigid.inverse(self.pose[j]) @ pose)
-                    area = max(area, verdict.area)
-                    stacked = np.linalg.norm(self.pose[j][:3, 3] - pose[:3, 3]) < STACKED[0] and verdict.shared > STACKED[1]
-                    weight += TOLD * verdict.common * (STACKED_WEIGHT if stacked else 1.0) - verdict.cost
-                    if area > REFUSED:
-                        return area, weight
-        return area, weight
+                verdict, apart = self.verdict(j, k, rigid.inverse(self.pose[j]) @ pose), float(np.linalg.norm(self.pose[j][:3, 3] - pose[:3, 3]))
+                area = max(area, verdict.area)
+                weight += evidence(verdict, apart)
+                stacked += apart < STACKED[0] and verdict.shared > STACKED[1]
+                if area > REFUSED:
+                    return Case(area, weight, stacked)
+        return Case(area, weight, stacked)
 
     def join(self, offer: Offer) -> bool:
         """Put two islands together by an offer where no pair across them contradicts it."""
@@ -152,8 +170,8 @@ class Assembly:
         if set(self.members(go)) & self.fixed:  # what is fixed stays, and the others come to it
             stay, go, mover = go, stay, rigid.inverse(mover)
         moved = {k: mover @ self.pose[k] for k in self.members(go)}
-        area, weight = self.against(moved, self.members(stay))
-        if area > REFUSED or weight < 0 and not offer.backed:
+        case = self.against(moved, self.members(stay))
+        if case.area > REFUSED or case.likely <= 0 and not offer.backed:
             return False
         for k, pose in moved.items():
             self.pose[k], self.island[k] = pose, stay
@@ -213,7 +231,7 @@ def _support(offer: Offer, offers: list[Offer]) -> float:
             for two in by.get((min(c, offer.b), max(c, offer.b)), []):
                 second = two.fit.pose if two.a == c else rigid.inverse(two.fit.pose)
                 if same(first @ second, offer.fit.pose):
-                    through[c] = max(through.get(c, 0.0), min(evidence(one.verdict), evidence(two.verdict)))
+                    through[c] = max(through.get(c, 0.0), min(one.evidence, two.evidence))
     return offer.weight + sum(through.values())
 
 
@@ -227,14 +245,14 @@ def _rivals(assembly: Assembly, offers: list[Offer], progress: Progress) -> list
         for done, part in enumerate(parts):
             progress.advance(done, len(parts), "Rivals")
             rest = [j for j in assembly.members(assembly.island[min(part)]) if j not in part]
-            best = assembly.against({k: assembly.pose[k] for k in part}, rest)[1]
+            now = assembly.against({k: assembly.pose[k] for k in part}, rest)
             for mover in _movers(assembly, part, rest, offers):
-                area, weight = assembly.against({m: mover @ assembly.pose[m] for m in part}, rest)
-                gain = weight - best
-                if area > REFUSED or gain < -RIVAL:
+                case = assembly.against({m: mover @ assembly.pose[m] for m in part}, rest)
+                gain = case.evidence - now.evidence
+                if case.area > REFUSED or gain < -RIVAL and not (now.stacked and case.evidence > FAINT):
                     continue
-                if gain > BETTER and (better is None or gain > better[0]):
-                    better = gain, part, mover
+                if case.likely > now.likely + BETTER and (better is None or case.likely - now.likely > better[0]):
+                    better = case.likely - now.likely, part, mover
                 for k in part:
                     found[k].append((gain, mover @ assembly.pose[k]))
         if better is None:
@@ -279,7 +297,7 @@ def _doubted(assembly: Assembly, k: int, rivals: list[list[np.ndarray]], given, 
     if rivals[k]:
         away = rigid.difference(rivals[k][0], assembly.pose[k])
         return f"{len(rivals[k]) + 1} placements explain it about as well; the next one lies {away[0]:.1f} m away" + (f", turned by {np.degrees(away[1]):.0f}°" if away[1] > 0.1 else "") + "."
-    if told is None and (faint := assembly.against({k: assembly.pose[k]}, others)[1]) < FAINT:
+    if told is None and (faint := assembly.against({k: assembly.pose[k]}, others).evidence) < FAINT:
         return f"Little speaks for where it stands ({max(faint, 0) / TOLD:.0%} of what it saw): the others saw hardly any of it."
     if told is False:
         return "It does not stand where the pose in its file says, and nothing but the scans themselves says otherwise."
