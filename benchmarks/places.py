@@ -209,7 +209,7 @@ def terrain(rng):
 def islands(rng):
     """Two buildings that share nothing."""
     one, two = building(rng, False), moved(building(rng, False), (120.0, 40.0, 0.7))
-    return Place(one.boxes + two.boxes, one.places[:4] + two.places[:5])
+    return Place(one.boxes + two.boxes, one.places[-4:] + two.places[-5:])
 
 
 WORLDS = {"rooms": lambda rng: building(rng, False), "posed": lambda rng: building(rng, False), "hotel": lambda rng: building(rng, True), "tilted": lambda rng: building(rng, False), "crowd": lambda rng: building(rng, False),

@@ -23,7 +23,8 @@ plan_match = later("terrazza.core.register.plan_match")
 POSE_KINDS = frozenset({"pose", "tie", "network", "array", "standing"})
 DECIDED = ("by hand", "chosen")
 LOOSE_MM = 7.0  # a standard deviation beyond this lets a placement be 20 mm off
-FARTHEST_STEP = 0.06  # m that an adjustment may move a scan from where fits of pairs put it
+FARTHEST_STEP = 0.15  # m that an adjustment may move a scan from where fits of pairs put it
+FARTHEST_TURN = np.radians(1.0)
 FIRM, WEAK = 0.03, 0.006
 
 
@@ -158,11 +159,17 @@ def settle(job, scans, faces, shapes, poses, fixed, least_overlap, bias_sigma, p
             results.append((island, None, {island[0]}))
         else:
             results.append(_adjust_island(island, clouds, poses, fixed, started, bias_sigma, loose, Part(progress, 0.4, 1.0)))
-    unsettled = _bounded(scans, poses, results)
+    unsettled = _bounded(scans, poses, results) | {scans[k].id: "What it has in common with the others does not hold it in the adjustment; it stands as the fits of pairs say." for k in loose}
     figures = _record(job, scans, poses, ties, results, loose, how)
     if seen is not None:
         unsettled = _judged_again(job, scans, seen) | unsettled
     return figures | {"unsettled": unsettled}
+
+
+def _step(after: np.ndarray, before: np.ndarray) -> float:
+    """How far an adjustment moved a scan, as a multiple of what it may."""
+    moved, turned = rigid.difference(after, before)
+    return max(moved / FARTHEST_STEP, turned / FARTHEST_TURN) if np.isfinite(moved) else np.inf
 
 
 def _bounded(scans, poses, results) -> dict[int, str]:
@@ -171,8 +178,7 @@ def _bounded(scans, poses, results) -> dict[int, str]:
     for n, (members, adjusted, stay) in enumerate(results):
         if adjusted is None:
             continue
-        moves = [rigid.difference(a, poses[k]) for a, k in zip(adjusted.poses, members)]
-        if any(not np.isfinite(m[0]) or m[0] > FARTHEST_STEP or m[1] > np.radians(1.0) for m in moves) or not np.isfinite(adjusted.joint).all():
+        if max(_step(a, poses[k]) for a, k in zip(adjusted.poses, members)) > 1 or not np.isfinite(adjusted.joint).all():
             results[n] = (members, None, set(members))
             wrong |= {scans[k].id: "The adjustment of its island did not settle; it stands as the fits of pairs say." for k in members if k not in stay}
     return wrong
@@ -211,6 +217,10 @@ def _adjust_island(island, clouds, poses, fixed, started, bias_sigma, loose, pro
             return members, None, stay
         try:
             adjusted = network.solve([clouds[k] for k in members], [poses[k] for k in members], {members.index(k) for k in stay}, bias_sigma, progress=progress)
+            steps = [_step(a, poses[k]) for a, k in zip(adjusted.poses, members)]
+            if len(members) > 2 and max(steps) > 1 and np.isfinite(adjusted.joint).all():
+                loose.append(members.pop(int(np.argmax(steps))))  # one that the others' patches carry away would carry them away, too
+                continue
             return members, adjusted, stay
         except (InputError, np.linalg.LinAlgError) as error:
             seen = getattr(error, "seen", np.zeros(len(members), int))

@@ -24,7 +24,7 @@ class Fit:
     ``rms`` (m): of the point-to-plane distances of the used points; ``median`` (m) of their absolute values;
     ``overlap``: share of b's flat points with a partner in a; ``used``: number of point pairs; ``information`` (6×6):
     of (rotation about b's place, shift) in a's frame, per unit variance of one distance; ``centre``: that place;
-    ``converged``: the last step was under 0.1 mm.
+    ``converged``: the last step was under 0.1 mm; ``free``: unit shifts (3,) in a's frame that nothing holds, along which the pose is where the fit began.
     """
 
     pose: np.ndarray
@@ -35,6 +35,7 @@ class Fit:
     information: np.ndarray
     centre: np.ndarray
     converged: bool
+    free: tuple[np.ndarray, ...] = ()
 
     def hold(self) -> dict[str, float]:
         """How firmly each direction is held: share (0 to 1) of the used points that see it.
@@ -87,10 +88,10 @@ def fit(a: Surface, b: Surface, start: np.ndarray, widths=WIDTHS, rounds: int = 
             moved = float(np.linalg.norm(solution[3:]) + 5.0 * np.linalg.norm(solution[:3]))
             if moved < 0.02 * width * (0.2 if width == widths[-1] else 1.0):
                 break
-    hessian, _, about, distances, weights, partners, _ = _system(a, base, base_normals, points, normals, pose, widths[-1])
+    hessian, _, about, distances, weights, partners, free = _system(a, base, base_normals, points, normals, pose, widths[-1])
     good = weights > 0
     return Fit(pose, float(np.sqrt(np.mean(distances[good] ** 2))), float(np.median(np.abs(distances[good]))), partners / len(points), int(good.sum()),
-               hessian, about, moved < 1e-4 * 5)
+               hessian, about, moved < 1e-4 * 5, tuple(f[3:] for f in free))
 
 
 def _system(a, base, base_normals, points, normals, pose, width):

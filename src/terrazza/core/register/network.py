@@ -28,6 +28,7 @@ SETTLED = 4
 UNEVEN = 0.00003
 RESTING = 0.0003
 FACE = 0.012
+HELD = (np.radians(0.5), 0.1)  # rad and m: standard deviations of the poses that an adjustment begins with; a direction that no surface holds stays there, with that σ
 ANCHORS = np.array([[0.137, 0.291, 0.413], [0.571, 0.773, 0.887], [0.351, 0.117, 0.659]])
 
 
@@ -148,7 +149,10 @@ def _flat(patch, count, scan, n, mean, cov, poses, limit, anchor, size):
     flat = shared & (values[:, 0] < limit**2 * 1.5) & (worst < limit**2) & (values[:, 1] > 8 * values[:, 0]) & (values[:, 1] > 0.02 * values[:, 2])
     within = ((centre - anchor) / size) % 1.0
     along_face = ((np.minimum(within, 1 - within) * size < FACE) & (np.abs(vectors[:, :, 0]) > 0.7)).any(1)
-    return flat & ~along_face, shared
+    ray = world_mean - np.array([p[:3, 3] for p in poses])[scan[enough]]
+    ahead = np.einsum("mi,mi->m", ray, vectors[patch[enough], :, 0]) > 0
+    front, back = np.bincount(patch[enough], ahead, count), np.bincount(patch[enough], ~ahead, count)
+    return flat & ~along_face & ~((front > 0) & (back > 0)), shared  # seen from both sides it is two surfaces: a wall's
 
 
 def adjust(patches: Patches, poses: list[np.ndarray], fixed: set[int], rounds: int = 12, bias_sigma: float = BIAS_SIGMA) -> Adjusted:
@@ -162,8 +166,10 @@ def adjust(patches: Patches, poses: list[np.ndarray], fixed: set[int], rounds: i
     bias = np.zeros(k)
     active = np.array([7 * s + i for s in free for i in range(6)] + [7 * s + 6 for s in range(k)], int)
     weight = np.ones(len(patches.n))
-    prior = np.zeros(7 * k)
-    prior[6::7] = 1 / bias_sigma**2
+    if any(seen < 3 for s, seen in enumerate(np.bincount(patches.scan, minlength=k)) if s not in fixed):
+        raise InputError("The ties do not hold every scan.", "Take the loose scans out of the adjustment, or tie them to a neighbour.")
+    prior, since = np.zeros(7 * k), np.zeros(7 * k)
+    prior.reshape(k, 7)[:] = [1 / HELD[0] ** 2] * 3 + [1 / HELD[1] ** 2] * 3 + [1 / bias_sigma**2]
     for done in range(rounds):
         system = _equations(patches, poses, bias, weight)
         weight = _judged(patches, system, soft=done < rounds - SETTLED) if done <= rounds - SETTLED else weight
@@ -171,11 +177,12 @@ def adjust(patches: Patches, poses: list[np.ndarray], fixed: set[int], rounds: i
         factor, redundancy = _variance_factor(patches, system, weight, len(free))
         full = system.normal / factor + np.diag(prior)
         solution = np.zeros(7 * k)
-        solution[active] = -_solve(full[np.ix_(active, active)], (system.gradient / factor + prior * np.repeat(bias, 7))[active])
+        solution[active] = -_solve(full[np.ix_(active, active)], (system.gradient / factor + prior * since)[active])
         for s in free:
             place = poses[s][:3, 3]
             poses[s] = rigid.step(poses[s], solution[7 * s : 7 * s + 3], solution[7 * s + 3 : 7 * s + 6], place)
-        bias += solution[6::7]
+        since += solution  # small turns add up
+        bias = since[6::7].copy()
     residual = system.residual
     inverse = np.zeros((7 * k, 7 * k))
     inverse[np.ix_(active, active)] = np.linalg.inv(full[np.ix_(active, active)])

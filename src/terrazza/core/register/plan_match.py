@@ -26,6 +26,7 @@ PEAKS = 40
 QUICK, CLOSELY = 500, 16
 LEVEL_CELL = 0.4
 FINE, SPAN, SLID = 0.05, 14, 1200  # m a cell, cells each way (0.7 m), cells of a scan that are slid
+VIEWS = 5  # of a map's scans that judge
 ABOUT_AS_GOOD = 0.85  # of the best score: a second place that is tried too
 LEANING = np.radians(8.0)  # farther from upright no instrument is set up
 STEADY = np.radians(0.05)  # a lean below this is left as it is
@@ -60,11 +61,25 @@ class PlanShape:
         self.level_keys, self.level_z = keys[order], z[order]
         rng = np.random.default_rng(1)
         pick = rng.choice(len(surface.xyz), min(2500, len(surface.xyz)), replace=False)
-        self.sample, self.view = np.ascontiguousarray(sample_of.xyz[pick]), surface.view
+        self.sample, self.views = np.ascontiguousarray(sample_of.xyz[pick]), [(surface.view, np.eye(4))] if surface.view is not None else []
         heading = np.degrees(np.arctan2(self.normals[:, 1], self.normals[:, 0])) % 360
         cells = np.unique(np.c_[np.floor(self.xy / 0.1), np.floor(heading / 3)].astype(int), axis=0)
         histogram = np.bincount((cells[:, 2] * 3 + 1) % 360, minlength=360).astype(float)
         self.headings = ndimage.gaussian_filter1d(histogram, 2.0, mode="wrap")
+
+    @classmethod
+    def of_map(cls, surfaces: list[Surface], poses: list[np.ndarray], centre: np.ndarray) -> tuple["PlanShape", Surface]:
+        """The shape of several placed scans together, and their surface, in a frame about ``centre``; they are judged by the views of ``VIEWS`` of them."""
+        shift = rigid.make(np.eye(3), -centre)
+        xyz = np.concatenate([rigid.apply(shift @ p, s.xyz) for s, p in zip(surfaces, poses)])
+        normals, flat = np.concatenate([s.normals @ p[:3, :3].T for s, p in zip(surfaces, poses)]), np.concatenate([s.flat for s in surfaces])
+        near = np.flatnonzero(np.linalg.norm(xyz[:, :2], axis=1) < REACH)
+        keep = near[voxels.one_per_cell(xyz[near], surfaces[0].spacing)]
+        merged = Surface(xyz[keep], normals[keep], flat[keep], None, surfaces[0].spacing)
+        shape = cls(merged)
+        nearest = np.argsort([np.linalg.norm(p[:3, 3] - centre) for p in poses])[:VIEWS]
+        shape.views = [(surfaces[k].view, rigid.inverse(shift @ poses[k])) for k in nearest]
+        return shape, merged
 
     @cached_property
     def spectrum(self) -> np.ndarray:
@@ -236,11 +251,12 @@ def _heights(a, b, turn, dx, dy, most=2):
 
 def judge(a: PlanShape, b: PlanShape, pose: np.ndarray, slack: float, most: int | None = None) -> Candidate:
     """Free-space verdict on ``pose`` (b to a): points of each scan (``most`` of them) are looked for in the other's range picture."""
-    yes = no = hidden = 0
+    yes = no = total = 0
     mine, theirs = a.sample[:most], b.sample[:most]
-    for view, points, way in ((a.view, theirs, pose), (b.view, mine, rigid.inverse(pose))):
-        agree, against, behind = view.judge(points, way, slack)
-        yes, no, hidden = yes + agree, no + against, hidden + behind
-    total = max(len(mine) + len(theirs), 1)
+    for views, points, way in ((a.views, theirs, pose), (b.views, mine, rigid.inverse(pose))):
+        for view, to in views:
+            agree, against, _ = view.judge(points, to @ way, slack)
+            yes, no, total = yes + agree, no + against, total + len(points)
+    total = max(total, 1)
     agree, against = yes / total, no / max(yes + no, 1)
     return Candidate(pose, agree, against, agree * max(0.0, 1.0 - 6.0 * against) - 0.2 * against)

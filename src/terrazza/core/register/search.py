@@ -4,7 +4,7 @@ A placement is believed where it beats every rival on the evidence that tells th
 well, they are kept to choose from, and the scan is doubted.
 """
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import combinations
 
 import numpy as np
@@ -23,6 +23,7 @@ TRIED, KEPT = 16, 8
 REFUSED = 1.2  # m² of contradicting surface that no true placement has (at most 0.2 at the truth of simulated jobs, 0.6 where everything movable was moved)
 TOLD = 10.0  # what a whole scan in common is worth, as a logarithm of how much likelier it makes a placement
 TWICE = 3.0  # evidence against each pair of stations that are stacked
+WORTH, SLIDES = 2.5, (0.08, 0.04, 0.04, 0.02, 0.02, 0.01)  # m² of contradicting surface below which a placement is worth sliding along what nothing holds, and the steps, m
 COMMON = 0.03  # share of a scan that a tie has to explain
 ROUGH = 0.03  # m RMS of a fit that is not believed
 SAME = (0.20, np.radians(2.0))  # two placements nearer than this are one
@@ -31,16 +32,20 @@ BETTER = 0.3  # a rival with this much more evidence takes the placement's place
 FAINT = 1.8  # evidence below which a placement is doubted even without a rival
 GIVEN = (1.0, np.radians(10.0))  # a placement within this of the given one is backed by it
 BACKED = 100.0  # evidence that this is worth: more than any third scans can add
-STACKED = (2.5, 0.8)  # m and share agreed: stations nearer than this that see the same are likelier two like rooms than one; what they explain is no evidence
-TWINS = 0.6  # m: stations nearer than this that see the same move as one
+STACKED, STACKED_WEIGHT = (2.5, 0.8), 0.3  # m and share agreed: stations nearer than this that see the same may be one room seen twice or two like rooms, which makes it weaker evidence
+TWINS = 0.6  # m: stations nearer than this that see the same say nothing at all, because two set-ups rarely stand in one place; they are tried as one part, too
+ALIKE = 0.3  # m² of contradicting surface below which two scans that can be stacked may stand for one another
 BLOCKS = (0.1, 0.2, 0.4)  # shares in common: parts of an island that hang together by more than this are tried as one
+BUSY = 0.3  # in common: pairs of which what contradicts tells how much moved between scans; the more did, the less a faint placement without contradictions says
 ALTERNATIVES = 8
+MAP = 14.0  # m from a map's centre to the stations that it is made of
 
 
 def evidence(verdict: Verdict, apart: float) -> float:
     """What a pair's pictures say for a placement with their stations ``apart`` (m) against none, as a logarithm: what they have in common, less what contradicts."""
-    stacked = apart < STACKED[0] and verdict.shared > STACKED[1]
-    return (0.0 if stacked else TOLD * verdict.told) - verdict.cost
+    alike = verdict.shared > STACKED[1]
+    weight = 0.0 if alike and apart < TWINS else STACKED_WEIGHT if alike and apart < STACKED[0] else 1.0
+    return weight * TOLD * verdict.told - verdict.cost
 
 
 @dataclass
@@ -94,6 +99,8 @@ def offers_of(surfaces, shapes, pictures, a: int, b: int, given: np.ndarray | No
             continue
         seen.append(fit.pose)
         verdict = judge(pictures[a], pictures[b], fit.pose)
+        if fit.free and verdict.area < WORTH:
+            fit, verdict = _slid_on(fit, verdict, pictures[a], pictures[b])
         if verdict.area <= REFUSED and verdict.common >= COMMON:
             found.append(Offer(a, b, fit, verdict, given is not None and same(fit.pose, given, GIVEN)))
     found.sort(key=lambda o: -o.weight)
@@ -102,6 +109,19 @@ def offers_of(surfaces, shapes, pictures, a: int, b: int, given: np.ndarray | No
         if not any(same(offer.fit.pose, o.fit.pose) for o in kept):
             kept.append(offer)
     return kept[:KEPT]
+
+
+def _slid_on(fit: cloud_fit.Fit, verdict: Verdict, a: Picture, b: Picture) -> tuple[cloud_fit.Fit, Verdict]:
+    """Along shifts that no surface holds, the place that the pictures contradict least: what one saw through openings still tells to a centimetre or two."""
+    for free in fit.free:
+        for step in SLIDES:
+            for way in (step, -step):
+                pose = rigid.make(np.eye(3), way * free) @ fit.pose
+                other = judge(a, b, pose)
+                if other.told * TOLD - other.cost > verdict.told * TOLD - verdict.cost + 0.05:
+                    fit, verdict = replace(fit, pose=pose), other
+                    break
+    return fit, verdict
 
 
 def _offers(asked, common, progress: Progress) -> list[Offer]:
@@ -156,13 +176,13 @@ class Assembly:
                 verdict, apart = self.verdict(j, k, rigid.inverse(self.pose[j]) @ pose), float(np.linalg.norm(self.pose[j][:3, 3] - pose[:3, 3]))
                 area = max(area, verdict.area)
                 weight += evidence(verdict, apart)
-                stacked += apart < STACKED[0] and verdict.shared > STACKED[1]
+                stacked += apart < TWINS and verdict.shared > STACKED[1]
                 if area > REFUSED:
                     return Case(area, weight, stacked)
         return Case(area, weight, stacked)
 
-    def join(self, offer: Offer) -> bool:
-        """Put two islands together by an offer where no pair across them contradicts it."""
+    def join(self, offer: Offer, twins: bool = False) -> bool:
+        """Put two islands together by an offer where no pair across them contradicts it, and more speaks for it than against; ``twins``: also where they only lie upon each other."""
         stay, go = self.island[offer.a], self.island[offer.b]
         if stay == go:
             return False
@@ -171,7 +191,7 @@ class Assembly:
             stay, go, mover = go, stay, rigid.inverse(mover)
         moved = {k: mover @ self.pose[k] for k in self.members(go)}
         case = self.against(moved, self.members(stay))
-        if case.area > REFUSED or case.likely <= 0 and not offer.backed:
+        if case.area > REFUSED or case.likely <= 0 and not offer.backed and not (twins and case.stacked and case.evidence >= 0):
             return False
         for k, pose in moved.items():
             self.pose[k], self.island[k] = pose, stay
@@ -181,9 +201,7 @@ class Assembly:
 def place(surfaces: list[Surface], shapes: list[PlanShape], pictures: list[Picture], given: dict[int, np.ndarray] | None = None, fixed: set[int] | None = None, progress: Progress = QUIET, fleet=None) -> Placed:
     """Where scans stand among each other; ``given`` poses (scan → job) compete with what the scans say, those of ``fixed`` scans stay."""
     n, given, fixed = len(surfaces), given or {}, fixed or set()
-    assembly, offers = Assembly(pictures, fixed), []
-    for k in fixed:
-        assembly.pose[k], assembly.island[k] = given[k], min(fixed)
+    offers: list[Offer] = []
     pairs = [(a, b) for a in range(n) for b in range(a + 1, n) if not {a, b} <= fixed]
     asked = [(a, b, rigid.inverse(given[a]) @ given[b] if {a, b} <= set(given) else None) for a, b in pairs]
     if fleet is None:
@@ -193,10 +211,11 @@ def place(surfaces: list[Surface], shapes: list[PlanShape], pictures: list[Pictu
     else:
         for found in fleet.map(_offers, asked, [1.0] * len(asked), Part(progress, 0, 0.8, float(len(asked) or 1)), "Placements of pairs", (surfaces, shapes, pictures)):
             offers += found
-    supported = sorted(offers, key=lambda o: -_support(o, offers))
-    used = [o for o in supported if assembly.join(o)]
-    rivals = _rivals(assembly, offers, Part(progress, 0.8, 1.0, float(len(pairs) or 1)))
-    doubt = [_doubted(assembly, k, rivals, given, fixed) for k in range(n)]
+    assembly, used, rivals, doubt = _assembled(pictures, given, fixed, offers, Part(progress, 0.8, 0.85, float(len(pairs) or 1)))
+    weak = [k for k in range(n) if k not in fixed and len(assembly.members(assembly.island[k])) == 1]
+    more = _map_offers(assembly, weak, surfaces, shapes, fleet, Part(progress, 0.85, 0.95, float(len(weak) or 1)))
+    if more:
+        assembly, used, rivals, doubt = _assembled(pictures, given, fixed, offers + more, Part(progress, 0.95, 1.0, float(len(pairs) or 1)))
     groups = sorted({i: assembly.members(i) for i in assembly.island}.values(), key=lambda g: (not set(g) & fixed, -len(g), g[0]))
     number = {k: i for i, group in enumerate([g for g in groups if len(g) > 1 or set(g) & (fixed | set(given)) or n == 1], 1) for k in group}
     poses: list[np.ndarray | None] = [None] * n
@@ -207,6 +226,68 @@ def place(surfaces: list[Surface], shapes: list[PlanShape], pictures: list[Pictu
                 poses[k] = base @ assembly.pose[k]
                 rivals[k] = [base @ r for r in rivals[k]]
     return Placed(poses, [number.get(k, 0) for k in range(n)], used, doubt, rivals)
+
+
+def _assembled(pictures, given, fixed, offers: list[Offer], progress: Progress) -> tuple[Assembly, list[Offer], list[list[np.ndarray]], list[str]]:
+    """The assembly that offers lead to, those it rests on, and by scan the rivals and the doubt."""
+    assembly = Assembly(pictures, fixed)
+    for k in fixed:
+        assembly.pose[k], assembly.island[k] = given[k], min(fixed)
+    used = [o for o in sorted(offers, key=lambda o: -_support(o, offers)) if assembly.join(o)]
+    used += [o for o in offers if o.verdict.shared > STACKED[1] and assembly.join(o, twins=True)]
+    rivals = _rivals(assembly, offers, progress)
+    return assembly, used, rivals, [_doubted(assembly, k, rivals, given, fixed) for k in range(len(pictures))]
+
+
+def _map_offers(assembly: Assembly, weak: list[int], surfaces, shapes, fleet, progress: Progress) -> list[Offer]:
+    """Placements of scans that are not sure, from matching each to the rest of every island as a map: it shows more of a place than any one scan."""
+    asked: list[tuple] = []
+    for island in dict.fromkeys(assembly.island):
+        members = assembly.members(island)
+        for k in weak:
+            rest = [j for j in members if j != k]
+            if len(rest) > 1:
+                asked += [(k, centre, near, [assembly.pose[j] for j in near]) for centre, near in _neighbourhoods(assembly, rest)]
+    results = fleet.map(_on_map, asked, [1.0] * len(asked), progress, "Matching to the map", (surfaces, shapes)) if fleet else [_on_map(one, (surfaces, shapes), progress) for one in asked]
+    found: list[Offer] = []
+    for (k, *_), poses in zip(asked, results):
+        for fit in poses:
+            here = {j: assembly.verdict(j, k, rigid.inverse(assembly.pose[j]) @ fit.pose) for j in range(len(assembly.pose)) if j != k}
+            here = {j: v for j, v in here.items() if v.common >= COMMON and v.area <= REFUSED}
+            if here:
+                j = max(here, key=lambda j: here[j].told)
+                found.append(Offer(j, k, replace(fit, pose=rigid.inverse(assembly.pose[j]) @ fit.pose), here[j]))
+    return found
+
+
+def _neighbourhoods(assembly: Assembly, members: list[int]) -> list[tuple[np.ndarray, list[int]]]:
+    """Centres of maps and the scans in each: as few as leave every station within half a map's reach of one."""
+    left, out = list(members), []
+    while left:
+        centre = np.median([assembly.pose[j][:3, 3] for j in left], axis=0) if not out else assembly.pose[left[0]][:3, 3]
+        near = [j for j in members if np.linalg.norm(assembly.pose[j][:2, 3] - centre[:2]) < MAP]
+        if not set(near) & set(left):
+            centre = assembly.pose[left[0]][:3, 3]
+            near = [j for j in members if np.linalg.norm(assembly.pose[j][:2, 3] - centre[:2]) < MAP]
+        out.append((centre, near))
+        left = [j for j in left if j not in near]
+    return out
+
+
+def _on_map(asked, common, progress: Progress) -> list[cloud_fit.Fit]:
+    """Fits (``pose``: scan to island) of one scan to a map."""
+    (k, centre, near, poses), (surfaces, shapes) = asked, common
+    shape, surface = PlanShape.of_map([surfaces[j] for j in near], poses, centre)
+    found: list[cloud_fit.Fit] = []
+    for candidate in candidates(shape, shapes[k], TRIED):
+        try:
+            fit = cloud_fit.fit(surface, surfaces[k], candidate.pose, NARROW, 8, POINTS)
+        except InputError:
+            continue
+        if fit.rms < ROUGH and not any(same(fit.pose, f.pose, (0.03, np.radians(0.3))) for f in found):
+            found.append(fit)
+    progress.advance(1.0, 1.0)
+    return [replace(f, pose=rigid.make(np.eye(3), centre) @ f.pose) for f in found]
 
 
 def _base(group, assembly, given, fixed) -> np.ndarray:
@@ -241,10 +322,11 @@ def _rivals(assembly: Assembly, offers: list[Offer], progress: Progress) -> list
     for _ in range(2 * n):
         found: list[list[tuple[float, np.ndarray]]] = [[] for _ in range(n)]
         better: tuple[float, frozenset, np.ndarray] | None = None
-        parts = _parts(assembly)
+        parts, alike = _parts(assembly), _alike(offers, n)
         for done, part in enumerate(parts):
             progress.advance(done, len(parts), "Rivals")
-            rest = [j for j in assembly.members(assembly.island[min(part)]) if j not in part]
+            others = [j for j in assembly.members(assembly.island[min(part)]) if j not in part]
+            rest = [j for j in others if not any(j in alike[k] for k in part)] or others  # what may stand for it may have to give way to it
             now = assembly.against({k: assembly.pose[k] for k in part}, rest)
             for mover in _movers(assembly, part, rest, offers):
                 case = assembly.against({m: mover @ assembly.pose[m] for m in part}, rest)
@@ -260,6 +342,16 @@ def _rivals(assembly: Assembly, offers: list[Offer], progress: Progress) -> list
         for k in better[1]:
             assembly.pose[k] = better[2] @ assembly.pose[k]
     return [_distinct(f) for f in found]
+
+
+def _alike(offers: list[Offer], n: int) -> list[set[int]]:
+    """For each scan those that could stand in its place: they saw the same, as like rooms do."""
+    out: list[set[int]] = [set() for _ in range(n)]
+    for o in offers:
+        if o.verdict.shared > STACKED[1] and o.verdict.area < ALIKE and np.linalg.norm(o.fit.pose[:3, 3]) < STACKED[0]:
+            out[o.a].add(o.b)
+            out[o.b].add(o.a)
+    return out
 
 
 def _distinct(found: list[tuple[float, np.ndarray]]) -> list[np.ndarray]:
@@ -297,7 +389,12 @@ def _doubted(assembly: Assembly, k: int, rivals: list[list[np.ndarray]], given, 
     if rivals[k]:
         away = rigid.difference(rivals[k][0], assembly.pose[k])
         return f"{len(rivals[k]) + 1} placements explain it about as well; the next one lies {away[0]:.1f} m away" + (f", turned by {np.degrees(away[1]):.0f}°" if away[1] > 0.1 else "") + "."
-    if told is None and (faint := assembly.against({k: assembly.pose[k]}, others).evidence) < FAINT:
+    double = [j for j in others if np.linalg.norm(assembly.pose[j][:3, 3] - assembly.pose[k][:3, 3]) < TWINS and assembly.standing(j, k).shared > STACKED[1]]
+    if told is None and double:
+        return "It stands where another scan stands and saw the same: one place scanned twice, or two that look alike."
+    busy = [v.cost for a, b in combinations([k, *others], 2) if (v := assembly.standing(a, b)).told > BUSY]
+    least = FAINT * (1 + float(np.mean(busy)) / 2) if busy else FAINT
+    if told is None and (faint := assembly.against({k: assembly.pose[k]}, others).evidence) < least:
         return f"Little speaks for where it stands ({max(faint, 0) / TOLD:.0%} of what it saw): the others saw hardly any of it."
     if told is False:
         return "It does not stand where the pose in its file says, and nothing but the scans themselves says otherwise."
@@ -321,7 +418,7 @@ def _parts(assembly: Assembly) -> list[frozenset]:
         common = {(a, b): v.common for a, b in combinations(members, 2) if (v := assembly.standing(a, b)).area <= REFUSED}
         near = {a: {b for b in members if common.get((min(a, b), max(a, b)), 0) >= COMMON} for a in members}
         twins = {a: {a} | {b for b in near[a] if np.linalg.norm(assembly.pose[a][:3, 3] - assembly.pose[b][:3, 3]) < TWINS and assembly.standing(a, b).shared > STACKED[1]} for a in members}
-        found = [_reached(a, twins, set()) for a in members]
+        found = [{a} for a in members] + [_reached(a, twins, set()) for a in members]
         for cut in members:
             found += [_reached(a, near, {cut}) for a in members if a != cut]
         for share in BLOCKS:

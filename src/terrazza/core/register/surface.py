@@ -18,13 +18,13 @@ class Surface:
     """An evenly thinned scan in its own frame.
 
     ``xyz`` (n, 3) m; ``normals`` unit, towards the scanner; ``flat`` marks points whose
-    neighbourhood is a plane; ``view`` is the range picture for free-space checks.
+    neighbourhood is a plane; ``view`` is the range picture for free-space checks (none of several scans put together).
     """
 
     xyz: np.ndarray
     normals: np.ndarray
     flat: np.ndarray
-    view: "View"
+    view: "View | None"
     spacing: float = THIN
     _tree: cKDTree | None = field(default=None, repr=False)
 

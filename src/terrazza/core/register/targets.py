@@ -1,4 +1,8 @@
-"""Checkerboard targets in structured scans: found in the intensity grid, measured in the plane of the board."""
+"""Checkerboard targets of any size in structured scans: found in the intensity grid, measured in the plane of the board.
+
+Where the edge is not told, rings of every size in ``EDGES`` are laid about every grid place; the largest square that the pattern still
+explains is the board, and a pattern that goes on beyond it is a tiled floor or a printed wall.
+"""
 
 from dataclasses import dataclass
 
@@ -9,6 +13,9 @@ from scipy import ndimage, optimize
 from terrazza.core.geometry import planes
 
 RING = 16
+EDGES = (0.05, 0.065, 0.085, 0.11, 0.14, 0.18, 0.235, 0.3, 0.39, 0.5, 0.65)  # m
+CLEAR = 0.35  # least score of a ring: the share of its second harmonic
+ENDS, GOES_ON = (0.68, 1.1), 0.75  # of the edge: a zone about a board; where intensity varies there by this share of the board's contrast, the pattern goes on
 
 
 @dataclass
@@ -16,7 +23,7 @@ class Target:
     """One detected target in a scan's frame.
 
     ``centre`` (3, m); ``sigma`` (m) of the centre in the board's plane; ``normal`` of the board; ``range`` (m); ``incidence`` (rad);
-    ``fit``: share of the intensity variance that the pattern explains (0 to 1); ``points`` used.
+    ``fit``: share of the intensity variance that the pattern explains (0 to 1); ``points`` used; ``edge`` (m): of the board, as told or to a third.
     """
 
     centre: np.ndarray
@@ -26,6 +33,7 @@ class Target:
     incidence: float
     fit: float
     points: int
+    edge: float
 
 
 @njit(cache=True, parallel=True, nogil=True)
@@ -60,8 +68,8 @@ def _ring_scores(intensity, ranges, step_row, step_column, lowest, board, reach,
                 out[r, c] = (two - 1.2 * one) / mean
 
 
-def checkerboards(row: np.ndarray, column: np.ndarray, xyz: np.ndarray, intensity: np.ndarray, board: float = 0.45, reach: float = 12.0) -> list[Target]:
-    """Find two-by-two checkerboards of edge ``board`` (m) within ``reach`` (m) of the scanner.
+def checkerboards(row: np.ndarray, column: np.ndarray, xyz: np.ndarray, intensity: np.ndarray, board: float | None = None, reach: float = 60.0) -> list[Target]:
+    """Find two-by-two checkerboards of edge ``board`` (m; None: any of 5 to 65 cm) within ``reach`` (m) of the scanner.
 
     ``row``, ``column`` (n,) grid indices; ``xyz`` (n, 3) m, scan frame; ``intensity`` (n,).
     """
@@ -73,26 +81,30 @@ def checkerboards(row: np.ndarray, column: np.ndarray, xyz: np.ndarray, intensit
     ranges[row, column], image[row, column] = distance, intensity
     elevation = np.arcsin(np.clip(xyz[:, 2] / np.maximum(distance, 1e-9), -1, 1))
     slope, lowest = np.polyfit(row[:: max(len(row) // 20000, 1)], elevation[:: max(len(row) // 20000, 1)], 1)
-    scores = np.zeros((rows, columns))
-    _ring_scores(image, ranges, abs(slope), 2 * np.pi / columns, lowest, board, reach, scores)
-    peaks = (scores > 0.35) & (scores == ndimage.maximum_filter(scores, 5))
     found: list[Target] = []
-    for r, c in zip(*np.nonzero(peaks)):
-        target = _measure(index, xyz, intensity, slope, r, c, board)
-        if target and all(np.linalg.norm(target.centre - t.centre) > 0.5 * board for t in found):
-            found.append(target)
+    for edge in (board,) if board else EDGES[::-1]:  # the largest first: smaller rings see the middle of a larger board too
+        scores = np.zeros((rows, columns))
+        _ring_scores(image, ranges, abs(slope), 2 * np.pi / columns, lowest, edge, reach, scores)
+        peaks = (scores > CLEAR) & (scores == ndimage.maximum_filter(scores, 5))
+        for r, c in zip(*np.nonzero(peaks)):
+            if any(np.linalg.norm(xyz[index[r, c]] - t.centre) < 0.5 * t.edge for t in found):
+                continue
+            target = _measure(index, xyz, intensity, slope, r, c, edge, not board)
+            if target and all(np.linalg.norm(target.centre - t.centre) > 0.5 * max(edge, t.edge) for t in found):
+                found.append(target)
     return found
 
 
-def _measure(index, xyz, intensity, slope, r, c, board):
+def _measure(index, xyz, intensity, slope, r, c, board, alone):
     centre = xyz[index[r, c]]
     d = np.linalg.norm(centre)
     rows, columns = index.shape
-    half_r = int(np.ceil(0.8 * board / (d * abs(slope)))) + 1
-    half_c = int(np.ceil(0.8 * board / (max(np.linalg.norm(centre[:2]), 0.3) * 2 * np.pi / columns))) + 1
+    half_r = int(np.ceil(1.2 * board / (d * abs(slope)))) + 1
+    half_c = int(np.ceil(1.2 * board / (max(np.linalg.norm(centre[:2]), 0.3) * 2 * np.pi / columns))) + 1
     window = index[max(r - half_r, 0) : r + half_r + 1][:, np.arange(c - half_c, c + half_c + 1) % columns].ravel()
     window = window[window >= 0]
-    near = window[np.linalg.norm(xyz[window] - centre, axis=1) < 0.7 * board]
+    around = window[np.linalg.norm(xyz[window] - centre, axis=1) < 1.2 * board]
+    near = around[np.linalg.norm(xyz[around] - centre, axis=1) < 0.7 * board]
     core = near[np.linalg.norm(xyz[near] - centre, axis=1) < 0.35 * board]
     if len(core) < 12:
         return None
@@ -115,13 +127,19 @@ def _measure(index, xyz, intensity, slope, r, c, board):
     best = _pattern(uv, intensity[core].astype(float), board, 0.3 * d * max(abs(slope), 2 * np.pi / columns))
     if best is None:
         return None
-    (u, v), sigma, share, used = best
+    (u, v), sigma, share, used, contrast, turn = best
+    if alone:
+        axes = np.stack([np.cos(turn) * e1 + np.sin(turn) * e2, np.cos(turn) * e2 - np.sin(turn) * e1], 1)
+        out = np.abs((xyz[around] - origin - u * e1 - v * e2) @ axes).max(1) / board
+        beyond = intensity[around][(out > ENDS[0]) & (out < ENDS[1]) & (np.abs(xyz[around] @ plane.normal - plane.distance) < 0.03)].astype(float)
+        if len(beyond) > 20 and beyond.std() > GOES_ON * contrast:
+            return None
     place = origin + u * e1 + v * e2
-    return Target(place, sigma, normal, float(np.linalg.norm(place)), float(np.arccos(min(abs(normal @ place) / np.linalg.norm(place), 1))), share, used)
+    return Target(place, sigma, normal, float(np.linalg.norm(place)), float(np.arccos(min(abs(normal @ place) / np.linalg.norm(place), 1))), share, used, board)
 
 
 def _pattern(uv, value, board, blur):
-    """Fit a blurred two-by-two pattern; returns (centre, sigma, explained share, points) or None."""
+    """Fit a blurred two-by-two pattern; returns (centre, sigma, explained share, points, contrast, turn) or None."""
 
     def model(p, q):
         x, y = q[:, 0] - p[0], q[:, 1] - p[1]
@@ -147,4 +165,4 @@ def _pattern(uv, value, board, blur):
     normal = result.jac.T @ result.jac
     variance = 2 * result.cost / max(len(z) - 5, 1)
     cov = np.linalg.pinv(normal) * variance
-    return centre, float(np.sqrt(max(cov[0, 0] + cov[1, 1], 0) / 2)), float(share), int(inside.sum())
+    return centre, float(np.sqrt(max(cov[0, 0] + cov[1, 1], 0) / 2)), float(share), int(inside.sum()), abs(float(result.x[4])), float(result.x[2])
