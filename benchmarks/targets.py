@@ -12,7 +12,7 @@ import numpy as np
 
 from terrazza.core.register import targets
 
-STEP = np.radians(0.1)
+STEP = np.radians(0.18)
 FOOTPRINT, SPREAD, NOISE = 0.003, 0.0004, 0.0015  # m at the scanner, and per metre of range; m of range
 
 

@@ -7,7 +7,7 @@ import pytest
 from terrazza.db import queries
 from terrazza.db.models import Entry
 from terrazza.operations.base import find
-from terrazza.operations.register import hold_words, verdict
+from terrazza.operations.settling import hold_words, verdict
 from terrazza.web import pages
 from terrazza.web.contexts import fieldbook, forms, terraces
 from terrazza.web.contexts import page as page_context

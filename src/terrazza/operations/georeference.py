@@ -35,7 +35,7 @@ def _detect(args, progress: Progress) -> "list[detection.Target]":
     cloud = piece.open()
     if not cloud.has("row") or not cloud.has("intensity"):
         return []
-    found = detection.checkerboards(cloud.values("row", 0).astype(np.int64), cloud.values("column", 0).astype(np.int64), cloud.xyz(), cloud.values("intensity", 0), board, reach)
+    found = detection.checkerboards(cloud.values("row", 0).astype(np.int64), cloud.values("column", 0).astype(np.int64), cloud.xyz(), cloud.values("intensity", 0), board or None, reach)
     progress.advance(cloud.count, cloud.count)
     return found
 
@@ -53,7 +53,7 @@ def find_targets(job: Job, scans: list[Scan], board: float, reach: float, progre
         for target in found:
             number += 1
             job.put("target", number, {"scan": scan.id, "centre": target.centre.tolist(), "sigma": max(target.sigma, FLOOR_SIGMA), "normal": target.normal.tolist(), "range": target.range,
-                                       "incidence_deg": float(np.degrees(target.incidence)), "fit": target.fit, "points": target.points, "dropped": False}, scan=scan.id)
+                                       "incidence_deg": float(np.degrees(target.incidence)), "fit": target.fit, "points": target.points, "edge": target.edge, "dropped": False}, scan=scan.id)
     return len(job.facts("target"))
 
 
@@ -88,8 +88,8 @@ def _true_centre(target: dict, scan: Scan) -> np.ndarray:
 
 class TargetsParams(Params):
     scans: list[int] = scans_field()
-    board: float = field("Board edge", 0.45, unit="m", help="Outer edge of the checkerboards, two by two fields.", ge=0.05, le=3)
-    reach: float = field("Farthest target", 12.0, unit="m", help="Targets beyond this are not looked for: too few points fall on them.", ge=1, le=200)
+    board: float = field("Board edge", 0.0, unit="m", blank="any", help="Outer edge of the checkerboards, two by two fields; 0: any of 5 to 65 cm.", ge=0, le=3)
+    reach: float = field("Farthest target", 40.0, unit="m", help="Targets beyond this are not looked for: too few points fall on them.", ge=1, le=200)
 
 
 @operation
@@ -160,7 +160,7 @@ class ControlParams(Params):
     check: list[str] = field("Check points", list, help="Names that stay out of the fit, besides those that the file marks.")
     tolerance: float = field("Matching tolerance", 0.03, unit="m", help="Largest mismatch of a target and its control point.", ge=0.001, le=1)
     solution: int = field("Solution", 1, help="Where the points lie nearly symmetrical, several placements explain them: 1 is the best, 2 the next.", ge=1, le=9)
-    board: float = field("Board edge", 0.45, unit="m", help="Used where checkerboards were not looked for yet.", ge=0.05, le=3)
+    board: float = field("Board edge", 0.0, unit="m", blank="any", help="Used where checkerboards were not looked for yet; 0: any of 5 to 65 cm.", ge=0, le=3)
 
 
 @operation
@@ -175,7 +175,7 @@ class Control(Operation):
         job.need_scans(placed=True, why=", so targets have no place in a common frame")
         read = reading.control(job.input(params.control, "The control file"))
         if not job.facts("target"):
-            find_targets(job, job.scans(), params.board, 12.0, Part(progress, 0, 0.9))
+            find_targets(job, job.scans(), params.board, 40.0, Part(progress, 0, 0.9))
         seen = places(job)
         if len(seen) < 3:
             raise StateError(f"{len(seen)} targets were found in the placed scans; georeferencing needs three at least.", "Check the board edge, pick targets by hand, or level the job without control.")

@@ -82,6 +82,14 @@ class PlanShape:
         return shape, merged
 
     @cached_property
+    def look(self) -> np.ndarray:
+        """(36,) what a place looks like whatever the turn: how far its walls are, how they are spread over headings, how far up and down it goes."""
+        far = np.histogram(np.hypot(self.xy[:, 0], self.xy[:, 1]), bins=np.linspace(0, REACH, 21))[0] / max(len(self.xy), 1)
+        spread = np.abs(fft.rfft(self.headings))[1:13]
+        heights = np.quantile(self.level[:, 2], [0.05, 0.5, 0.95]) if len(self.level) else np.zeros(3)
+        return np.r_[2 * far, spread / max(self.headings.sum(), 1e-9), 0.1 * heights, min(len(self.xy) / 1e5, 1.0)]
+
+    @cached_property
     def spectrum(self) -> np.ndarray:
         """Spectra of the four pictures as they stand, a little blurred."""
         return fft.rfft2(ndimage.gaussian_filter(self.pictures(0.0), (0, 1, 1)), workers=2)

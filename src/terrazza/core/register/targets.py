@@ -14,7 +14,9 @@ from terrazza.core.geometry import planes
 
 RING = 16
 EDGES = (0.05, 0.065, 0.085, 0.11, 0.14, 0.18, 0.235, 0.3, 0.39, 0.5, 0.65)  # m
-CLEAR = 0.35  # least score of a ring: the share of its second harmonic
+CLEAR = 0.3  # least score of a ring: the share of its second harmonic
+MOST = 4000  # points about a target that are used
+QUARTERS = 0.4  # least share of the variance that four quarters about a place explain, before their centre is fitted
 ENDS, GOES_ON = (0.68, 1.1), 0.75  # of the edge: a zone about a board; where intensity varies there by this share of the board's contrast, the pattern goes on
 
 
@@ -39,29 +41,31 @@ class Target:
 @njit(cache=True, parallel=True, nogil=True)
 def _ring_scores(intensity, ranges, step_row, step_column, lowest, board, reach, out):
     rows, columns = intensity.shape
+    angle = 2 * np.pi * np.arange(RING) / RING
+    cos1, sin1, cos2, sin2 = np.cos(angle), np.sin(angle), np.cos(2 * angle), np.sin(2 * angle)
     for r in prange(rows):
+        flat = step_column * max(np.cos(lowest + r * step_row), 0.05)
         for c in range(columns):
             d = ranges[r, c]
             if d < 0.5 or d > reach:
                 continue
             radius = 0.28 * board / d
-            across = radius / (step_column * max(np.cos(lowest + r * step_row), 0.05))
+            across = radius / flat
             up = radius / step_row
             if min(across, up) < 1.6 or across > columns / 8:
                 continue
             re2, im2, re1, im1, mean, worst = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
             ok = True
             for k in range(RING):
-                a = 2 * np.pi * k / RING
-                rr, cc = int(round(r + up * np.sin(a))), int(round(c + across * np.cos(a))) % columns
-                if rr < 0 or rr >= rows or ranges[rr, cc] == 0 or abs(ranges[rr, cc] - d) > 0.6 * board:
+                rr, cc = int(r + up * sin1[k] + 0.5), int(c + across * cos1[k] + columns + 0.5) % columns
+                if r + up * sin1[k] < 0 or rr >= rows or ranges[rr, cc] == 0 or abs(ranges[rr, cc] - d) > 0.6 * board:
                     ok = False
                     break
                 v = intensity[rr, cc]
-                re2 += v * np.cos(2 * a)
-                im2 += v * np.sin(2 * a)
-                re1 += v * np.cos(a)
-                im1 += v * np.sin(a)
+                re2 += v * cos2[k]
+                im2 += v * sin2[k]
+                re1 += v * cos1[k]
+                im1 += v * sin1[k]
                 mean += v
             if ok and mean > 0:
                 two, one = np.sqrt(re2 * re2 + im2 * im2), np.sqrt(re1 * re1 + im1 * im1)
@@ -103,6 +107,7 @@ def _measure(index, xyz, intensity, slope, r, c, board, alone):
     half_c = int(np.ceil(1.2 * board / (max(np.linalg.norm(centre[:2]), 0.3) * 2 * np.pi / columns))) + 1
     window = index[max(r - half_r, 0) : r + half_r + 1][:, np.arange(c - half_c, c + half_c + 1) % columns].ravel()
     window = window[window >= 0]
+    window = window[:: max(1, len(window) // MOST)]
     around = window[np.linalg.norm(xyz[window] - centre, axis=1) < 1.2 * board]
     near = around[np.linalg.norm(xyz[around] - centre, axis=1) < 0.7 * board]
     core = near[np.linalg.norm(xyz[near] - centre, axis=1) < 0.35 * board]
@@ -117,25 +122,42 @@ def _measure(index, xyz, intensity, slope, r, c, board, alone):
     if plane.rms > 0.006:
         return None
     normal = plane.normal if plane.normal @ centre < 0 else -plane.normal
-    e1 = np.cross([0.0, 0.0, 1.0], normal)
-    if np.linalg.norm(e1) < 1e-3:
-        return None
+    e1 = np.cross([0.0, 0.0, 1.0] if abs(normal[2]) < 0.9 else [1.0, 0.0, 0.0], normal)
     e1 /= np.linalg.norm(e1)
     e2 = np.cross(normal, e1)
     origin = centre - normal * (normal @ centre - normal @ xyz[core].mean(0))
     uv = (xyz[core] - origin) @ np.stack([e1, e2], 1)
+    contrast, turn = _quarters(uv, intensity[core].astype(float), board)
+    frame = np.stack([e1, e2], 1)
+    if contrast is None or (alone and _goes_on(intensity, xyz, around, plane, origin, frame, turn, contrast, board)):
+        return None
     best = _pattern(uv, intensity[core].astype(float), board, 0.3 * d * max(abs(slope), 2 * np.pi / columns))
     if best is None:
         return None
     (u, v), sigma, share, used, contrast, turn = best
-    if alone:
-        axes = np.stack([np.cos(turn) * e1 + np.sin(turn) * e2, np.cos(turn) * e2 - np.sin(turn) * e1], 1)
-        out = np.abs((xyz[around] - origin - u * e1 - v * e2) @ axes).max(1) / board
-        beyond = intensity[around][(out > ENDS[0]) & (out < ENDS[1]) & (np.abs(xyz[around] @ plane.normal - plane.distance) < 0.03)].astype(float)
-        if len(beyond) > 20 and beyond.std() > GOES_ON * contrast:
-            return None
+    if alone and _goes_on(intensity, xyz, around, plane, origin + u * e1 + v * e2, frame, turn, contrast, board):
+        return None
     place = origin + u * e1 + v * e2
     return Target(place, sigma, normal, float(np.linalg.norm(place)), float(np.arccos(min(abs(normal @ place) / np.linalg.norm(place), 1))), share, used, board)
+
+
+def _quarters(uv, value, board) -> tuple[float | None, float]:
+    """Contrast and turn of the four quarters about the origin, by their second harmonic; None where that explains too little of the intensity's variance."""
+    inside = np.abs(uv).max(1) < 0.41 * board
+    if inside.sum() < 16:
+        return None, 0.0
+    angle, v = np.arctan2(uv[inside, 1], uv[inside, 0]), value[inside] - value[inside].mean()
+    c, s = float((v * np.cos(2 * angle)).mean()), float((v * np.sin(2 * angle)).mean())
+    contrast = np.pi / 2 * np.hypot(c, s)
+    return (contrast if contrast**2 > QUARTERS * max(v.var(), 1e-9) else None), 0.5 * np.arctan2(-c, s)
+
+
+def _goes_on(intensity, xyz, around, plane, middle, frame, turn, contrast, board) -> bool:
+    """Whether a pattern goes on beyond a board of that edge, as tiles do."""
+    turned = frame @ np.array([[np.cos(turn), -np.sin(turn)], [np.sin(turn), np.cos(turn)]])
+    out = np.abs((xyz[around] - middle) @ turned).max(1) / board
+    beyond = intensity[around][(out > ENDS[0]) & (out < ENDS[1]) & (np.abs(xyz[around] @ plane.normal - plane.distance) < 0.03)].astype(float)
+    return len(beyond) > 20 and beyond.std() > GOES_ON * contrast
 
 
 def _pattern(uv, value, board, blur):

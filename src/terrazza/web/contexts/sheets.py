@@ -11,7 +11,7 @@ from terrazza.operations.base import find
 from terrazza.operations.classify import class_counts
 from terrazza.operations.georeference import places
 from terrazza.operations.job import Job, covariance_of
-from terrazza.operations.register import verdict
+from terrazza.operations.settling import verdict
 from terrazza.web.contexts import inbox
 from terrazza.web.contexts.forms import form
 

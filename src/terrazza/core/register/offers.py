@@ -1,0 +1,113 @@
+"""Placements of one scan against another, or against a map of several: candidates, fitted, slid along what nothing holds, and judged by both pictures."""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from terrazza.core.geometry import rigid
+from terrazza.core.progress import Progress
+from terrazza.core.register import cloud_fit
+from terrazza.core.register.contradiction import Picture, Verdict, judge
+from terrazza.core.register.plan_match import PlanShape, candidates
+from terrazza.errors import InputError
+
+WIDE, NARROW = (0.6, 0.3, 0.15, 0.06), (0.2, 0.08)  # m: widths of fits from given poses, and from candidates that were slid to the cell
+POINTS = 4000  # of a scan in such a fit
+TRIED, KEPT = 16, 8
+REFUSED = 1.2  # m² of contradicting surface that no true placement has (at most 0.2 at the truth of simulated jobs, 0.6 where everything movable was moved)
+TOLD = 10.0  # what a whole scan in common is worth, as a logarithm of how much likelier it makes a placement
+WORTH, SLIDES = 2.5, (0.08, 0.04, 0.04, 0.02, 0.02, 0.01)  # m² of contradicting surface below which a placement is worth sliding along what nothing holds, and the steps, m
+COMMON = 0.03  # share of a scan that a tie has to explain
+ROUGH = 0.03  # m RMS of a fit that is not believed
+SAME = (0.20, np.radians(2.0))  # two placements nearer than this are one
+GIVEN = (1.0, np.radians(10.0))  # a placement within this of the given one is backed by it
+BACKED = 100.0  # evidence that this is worth: more than any third scans can add
+STACKED, STACKED_WEIGHT = (2.5, 0.8), 0.3  # m and share agreed: stations nearer than this that see the same may be one room seen twice or two like rooms, which makes it weaker evidence
+TWINS = 0.6  # m: stations nearer than this that see the same say nothing at all, because two set-ups rarely stand in one place; they are tried as one part, too
+
+
+def evidence(verdict: Verdict, apart: float) -> float:
+    """What a pair's pictures say for a placement with their stations ``apart`` (m) against none, as a logarithm: what they have in common, less what contradicts."""
+    alike = verdict.shared > STACKED[1]
+    weight = 0.0 if alike and apart < TWINS else STACKED_WEIGHT if alike and apart < STACKED[0] else 1.0
+    return weight * TOLD * verdict.told - verdict.cost
+
+
+@dataclass
+class Offer:
+    """A placement of scan ``b`` in the frame of scan ``a``: fit, verdict of both pictures, and whether poses that came with the files back it."""
+
+    a: int
+    b: int
+    fit: cloud_fit.Fit
+    verdict: Verdict
+    backed: bool = False
+
+    @property
+    def evidence(self) -> float:
+        return evidence(self.verdict, float(np.linalg.norm(self.fit.pose[:3, 3])))
+
+    @property
+    def weight(self) -> float:
+        return self.evidence + BACKED * self.backed
+
+
+def same(a: np.ndarray, b: np.ndarray, reach: tuple[float, float] = SAME) -> bool:
+    """Whether two poses are one to within a shift (m) and a turn (rad)."""
+    shift, turn = rigid.difference(a, b)
+    return shift < reach[0] and turn < reach[1]
+
+
+def offers_of(surfaces, shapes, pictures, a: int, b: int, given: np.ndarray | None = None) -> list[Offer]:
+    """Placements of b in a's frame that little contradicts, best first."""
+    starts = ([] if given is None else [(given, WIDE), (given, NARROW)]) + [(c.pose, NARROW) for c in candidates(shapes[a], shapes[b], TRIED)]
+    found: list[Offer] = []
+    seen: list[np.ndarray] = []
+    for start, widths in starts:
+        try:
+            fit = cloud_fit.fit(surfaces[a], surfaces[b], start, widths, 8, POINTS)
+        except InputError:
+            continue
+        if fit.rms > ROUGH or any(same(fit.pose, o, (0.03, np.radians(0.3))) for o in seen):
+            continue
+        seen.append(fit.pose)
+        verdict = judge(pictures[a], pictures[b], fit.pose)
+        if fit.free and verdict.area < WORTH:
+            fit, verdict = _slid_on(fit, verdict, pictures[a], pictures[b])
+        if verdict.area <= REFUSED and verdict.common >= COMMON:
+            found.append(Offer(a, b, fit, verdict, given is not None and same(fit.pose, given, GIVEN)))
+    found.sort(key=lambda o: -o.weight)
+    kept: list[Offer] = []
+    for offer in found:
+        if not any(same(offer.fit.pose, o.fit.pose) for o in kept):
+            kept.append(offer)
+    return kept[:KEPT]
+
+
+def _slid_on(fit: cloud_fit.Fit, verdict: Verdict, a: Picture, b: Picture) -> tuple[cloud_fit.Fit, Verdict]:
+    """Along shifts that no surface holds, the place that the pictures contradict least: what one saw through openings still tells to a centimetre or two."""
+    for free in fit.free:
+        for step in SLIDES:
+            for way in (step, -step):
+                pose = rigid.make(np.eye(3), way * free) @ fit.pose
+                other = judge(a, b, pose)
+                if other.told * TOLD - other.cost > verdict.told * TOLD - verdict.cost + 0.05:
+                    fit, verdict = replace(fit, pose=pose), other
+                    break
+    return fit, verdict
+
+
+def on_map(asked, common, progress: Progress) -> list[cloud_fit.Fit]:
+    """Fits (``pose``: scan to island) of one scan to a map."""
+    (k, centre, near, poses), (surfaces, shapes) = asked, common
+    shape, surface = PlanShape.of_map([surfaces[j] for j in near], poses, centre)
+    found: list[cloud_fit.Fit] = []
+    for candidate in candidates(shape, shapes[k], TRIED):
+        try:
+            fit = cloud_fit.fit(surface, surfaces[k], candidate.pose, NARROW, 8, POINTS)
+        except InputError:
+            continue
+        if fit.rms < ROUGH and not any(same(fit.pose, f.pose, (0.03, np.radians(0.3))) for f in found):
+            found.append(fit)
+    progress.advance(1.0, 1.0)
+    return [replace(f, pose=rigid.make(np.eye(3), centre) @ f.pose) for f in found]

@@ -1,0 +1,220 @@
+"""From rough poses to settled ones: ties, adjustment island by island, the final poses judged again, and the facts and figures of all."""
+
+import numpy as np
+
+from terrazza.core.geometry import rigid
+from terrazza.core.progress import Part
+from terrazza.errors import InputError
+from terrazza.later import later
+from terrazza.operations.base import Figures
+from terrazza.operations.job import Job, Scan, plain
+from terrazza.operations.notation import Notation
+from terrazza.operations.surfaces import kept_points
+
+cloud_fit = later("terrazza.core.register.cloud_fit")
+contradiction = later("terrazza.core.register.contradiction")
+graphs = later("scipy.sparse.csgraph")
+linking = later("terrazza.core.register.linking")
+network = later("terrazza.core.register.network")
+offers = later("terrazza.core.register.offers")
+
+LOOSE_MM = 7.0  # a standard deviation beyond this lets a placement be 20 mm off
+FARTHEST_STEP = 0.15  # m that an adjustment may move a scan from where fits of pairs put it
+FARTHEST_TURN = np.radians(1.0)
+FIRM, WEAK = 0.03, 0.006
+
+
+def settle(job, scans, faces, shapes, poses, fixed, least_overlap, bias_sigma, progress, how, started, seen=None) -> Figures:
+    """Ties of all overlapping pairs, network adjustment island by island, and the facts and figures of both.
+
+    ``poses`` (scan → job or None) are near enough for a narrow fit; ``started`` are the indices that had a pose before.  With ``seen`` (the scans'
+    pictures) the final poses are judged again; ``unsettled`` in the figures says by scan what is wrong with them.
+    """
+    ties = linking.fit_all(faces, shapes, poses, least_overlap, Part(progress, 0.0, 0.4))
+    clouds = [kept_points(job.cloud(s.id)) if p is not None else None for s, p in zip(scans, poses)]
+    results, loose = [], []
+    for island in _islands([k for k, p in enumerate(poses) if p is not None], ties):
+        if len(island) == 1 and (island[0] in started or len(scans) == 1):
+            results.append((island, None, {island[0]}))
+        else:
+            results.append(_adjust_island(island, clouds, poses, fixed, started, bias_sigma, loose, Part(progress, 0.4, 1.0)))
+    unsettled = _bounded(scans, poses, results) | {scans[k].id: "What it has in common with the others does not hold it in the adjustment; it stands as the fits of pairs say." for k in loose}
+    figures = _record(job, scans, poses, ties, results, loose, how)
+    if seen is not None:
+        unsettled = _judged_again(job, scans, seen) | unsettled
+    return figures | {"unsettled": unsettled, "loose_mm": _loose(scans, results, fixed)}
+
+
+def _step(after: np.ndarray, before: np.ndarray) -> float:
+    """How far an adjustment moved a scan, as a multiple of what it may."""
+    moved, turned = rigid.difference(after, before)
+    return max(moved / FARTHEST_STEP, turned / FARTHEST_TURN) if np.isfinite(moved) else np.inf
+
+
+def _bounded(scans, poses, results) -> dict[int, str]:
+    """An adjustment that moves a scan farther than fits allow did not settle: its island keeps its fits, and its scans say so."""
+    wrong: dict[int, str] = {}
+    for n, (members, adjusted, stay) in enumerate(results):
+        if adjusted is None:
+            continue
+        if max(_step(a, poses[k]) for a, k in zip(adjusted.poses, members)) > 1 or not np.isfinite(adjusted.joint).all():
+            results[n] = (members, None, set(members))
+            wrong |= {scans[k].id: "The adjustment of its island did not settle; it stands as the fits of pairs say." for k in members if k not in stay}
+    return wrong
+
+
+def _loose(scans, results, fixed: set[int]) -> dict[int, float]:
+    """By scan the standard deviation (mm) of its place in the weakest direction against those that hold each other, where it is not one of them.
+
+    Scans hang together where their places are sure against each other to ``LOOSE_MM``; those that hold each other are the part with the scans that stay, or else the largest.
+    """
+    out: dict[int, float] = {}
+    for members, adjusted, _ in results:
+        if adjusted is None:
+            continue
+        n = len(members)
+        shift = adjusted.joint.reshape(n, 6, n, 6)[:, 3:, :, 3:]
+        sigma = np.zeros((n, n))
+        for i in range(n):
+            for j in range(i):
+                relative = shift[i, :, i] + shift[j, :, j] - shift[i, :, j] - shift[j, :, i]
+                sigma[i, j] = sigma[j, i] = np.sqrt(max(np.linalg.eigvalsh(relative)[-1], 0.0)) * 1000
+        count, part = graphs.connected_components(sigma <= LOOSE_MM, directed=False)
+        stay = [i for i, k in enumerate(members) if k in fixed]
+        main = part[stay[0]] if stay else int(np.argmax(np.bincount(part, minlength=count)))
+        out |= {scans[members[i]].id: float(sigma[i, part == main].min()) for i in range(n) if part[i] != main}
+    return out
+
+
+def _judged_again(job: Job, scans: list[Scan], seen) -> dict[int, str]:
+    """By scan what the pictures say against its final pose."""
+    places = {k: np.array(job.get("pose", s.id)["matrix"]) for k, s in enumerate(scans) if (job.get("pose", s.id) or {}).get("matrix")}
+    wrong: dict[int, str] = {}
+    for a in places:
+        for b in places:
+            if a < b:
+                verdict = contradiction.judge(seen[a], seen[b], rigid.inverse(places[a]) @ places[b])
+                if verdict.area > offers.REFUSED and verdict.common > offers.COMMON:
+                    at = rigid.apply(places[a], verdict.patches[0][1][None])[0]
+                    for k in (a, b):
+                        wrong.setdefault(scans[k].id, f"Scans {scans[a].id} and {scans[b].id} contradict each other over {verdict.area:.1f} m², most near {at[0]:.1f}, {at[1]:.1f}, {at[2]:.1f}.")
+    return wrong
+
+
+def _islands(members: list[int], ties) -> list[list[int]]:
+    island = {k: k for k in members}
+    for tie in ties:
+        if not tie.failed and island[tie.a] != island[tie.b]:
+            old, new = island[tie.b], island[tie.a]
+            island = {k: new if i == old else i for k, i in island.items()}
+    return [[k for k in members if island[k] == i] for i in dict.fromkeys(island.values())]
+
+
+def _adjust_island(island, clouds, poses, fixed, started, bias_sigma, loose, progress):
+    """(members, Adjusted, fixed members); a scan that the patches cannot hold is taken out and named in ``loose``."""
+    members = list(island)
+    while True:
+        stay = {k for k in members if k in fixed} or {min(members, key=lambda k: (k not in started, k))}
+        if len(stay) == len(members):
+            return members, None, stay
+        try:
+            adjusted = network.solve([clouds[k] for k in members], [poses[k] for k in members], {members.index(k) for k in stay}, bias_sigma, progress=progress)
+            steps = [_step(a, poses[k]) for a, k in zip(adjusted.poses, members)]
+            if len(members) > 2 and max(steps) > 1 and np.isfinite(adjusted.joint).all():
+                loose.append(members.pop(int(np.argmax(steps))))  # one that the others' patches carry away would carry them away, too
+                continue
+            return members, adjusted, stay
+        except (InputError, np.linalg.LinAlgError) as error:
+            seen = getattr(error, "seen", np.zeros(len(members), int))
+            seen[[members.index(k) for k in stay]] = np.iinfo(seen.dtype).max
+            loose.append(members.pop(int(np.argmin(seen))))
+
+
+def _record(job: Job, scans: list[Scan], poses, ties, results, loose, how) -> Figures:
+    joint_scans, blocks, rows = [], [], []
+    by_scan = {}
+    for members, adjusted, stay in results:
+        for i, k in enumerate(members):
+            by_scan[k] = (adjusted.poses[i], adjusted.covariance[i], float(adjusted.bias[i]), k in stay) if adjusted else (poses[k], None, 0.0, True)
+        if adjusted:
+            joint_scans += [scans[k].id for k in members]
+            blocks.append(adjusted.joint)
+    for k, scan in enumerate(scans):
+        if poses[k] is None:
+            if scan.pose is not None:
+                job.put("pose", scan.id, None, scan=scan.id)
+            rows.append({"scan": scan.id, "name": scan.name, "placed": False})
+            continue
+        pose, covariance, bias, stays = by_scan.get(k, (poses[k], None, 0.0, False))
+        job.put("pose", scan.id, {"matrix": plain(pose), "how": how, "covariance": covariance.tolist() if covariance is not None else None, "bias": bias, "fixed": stays}, scan=scan.id)
+        sigma = np.sqrt(np.diag(covariance)) if covariance is not None else None
+        rows.append({"scan": scan.id, "name": scan.name, "placed": True, "fixed": stays, "sigma_mm": (sigma[3:] * 1000).tolist() if sigma is not None else None,
+                     "sigma_mdeg": (np.degrees(sigma[:3]) * 1000).tolist() if sigma is not None else None, "bias_mm": bias * 1000})
+    tie_rows = _put_ties(job, scans, poses, by_scan, ties, results)
+    unplaced = [r["name"] for r in rows if not r["placed"]]
+    placed = len(rows) - len(unplaced)
+    good = [r for r in tie_rows if not r["failed"]]
+    rms = float(np.sqrt(np.average([r["rms_mm"] ** 2 for r in good], weights=[r["used"] for r in good]))) if good else None
+    adjusted = [a for _, a, _ in results if a]
+    summary = {"scans": joint_scans, "rms_mm": rms, "patch_rms_mm": adjusted[0].rms * 1000 if adjusted else None, "variance_factor": adjusted[0].variance_factor if adjusted else None,
+               "redundancy": sum(a.redundancy for a in adjusted)}
+    job.put("network", "", summary)
+    if blocks:
+        size = sum(len(b) for b in blocks)
+        joint, at = np.zeros((size, size)), 0
+        for block in blocks:
+            joint[at : at + len(block), at : at + len(block)] = block
+            at += len(block)
+        job.write_array("joint", joint)
+    worst = max((max(r["sigma_mm"]) for r in rows if r.get("sigma_mm")), default=None)
+    residual = Notation.of(job).residual
+    says = f"{placed} of {len(rows)} scans placed" + (f", cloud RMS {residual(rms)} over {len(good)} ties" if rms is not None else "") + (f", worst σ {residual(worst, 2)}" if worst is not None else "")
+    return {"says": says, "placed": placed, "scans": len(rows), "unplaced": unplaced, "rms_mm": rms, "worst_sigma_mm": worst, "ties": tie_rows, "rows": rows,
+            "islands": [[scans[k].id for k in m] for m, _, _ in results], "loose": [scans[k].id for k in loose], "verdict": verdict(rms), **{k: summary[k] for k in ("patch_rms_mm", "variance_factor", "redundancy")}}
+
+
+def verdict(rms_mm: float | None) -> str:
+    """What a cloud RMS means for indoor work (common practice)."""
+    if rms_mm is None:
+        return "no ties to judge by"
+    return "good for indoor work" if rms_mm <= 7 else "a rough stage that still needs the final fit" if rms_mm <= 20 else "too rough: look at the ties"
+
+
+def _put_ties(job, scans, poses, by_scan, ties, results):
+    patches = {}
+    for members, adjusted, _ in results:
+        if adjusted:
+            for i, a in enumerate(members):
+                for j, b in enumerate(members):
+                    patches[a, b] = int(adjusted.shared[i, j]), float(adjusted.pair_rms[i, j] * 1000)
+    job.clear("tie")
+    rows = []
+    for tie in ties:
+        a, b = scans[tie.a], scans[tie.b]
+        row = tie_record(a, b, tie, by_scan[tie.a][0] if tie.a in by_scan else poses[tie.a])
+        row["patches"], row["patch_rms_mm"] = patches.get((tie.a, tie.b), (0, None))
+        job.put("tie", f"{a.id}-{b.id}", row)
+        rows.append(row)
+    return rows
+
+
+def tie_record(a: Scan, b: Scan, tie, pose_a: np.ndarray) -> dict:
+    """A tie as a fact: RMS, overlap, used points, and which directions (job frame) it holds.
+
+    ``hold`` gives for x, y, z the share of the used point pairs' normals that see the direction.
+    """
+    turn = np.kron(np.eye(2), pose_a[:3, :3])
+    fit = tie.fit
+    information = turn @ fit.information @ turn.T
+    direction, share = cloud_fit.weak_direction(information)
+    held = np.diag(information)[3:] / max(np.trace(information[3:, 3:]), 1e-12)
+    return {"a": a.id, "b": b.id, "rms_mm": fit.rms * 1000, "median_mm": fit.median * 1000, "overlap": fit.overlap, "used": fit.used, "agree": tie.agree, "against": tie.against,
+            "hold": {k: float(v) for k, v in zip("xyz", held)}, "weakest": share, "weak_direction": direction.tolist(), "words": hold_words(direction, share), "failed": tie.failed}
+
+
+def hold_words(direction: np.ndarray, share: float) -> str:
+    """How firmly a tie holds, and where it would slide, in words."""
+    if share >= FIRM:
+        return "firm"
+    along = "in height" if abs(direction[2]) > 0.8 else f"towards {np.degrees(np.arctan2(direction[0], direction[1])) % 180:.0f}°"
+    return f"{'slides' if share < WEAK else 'weak'} {along}"
