@@ -4,7 +4,7 @@
 
 Families: rooms (random floor plans with doors and furniture), hotel (like rooms along a corridor), posed (rooms with given poses
 disturbed by centimetres to decimetres), tilted (up to 5°), crowd (people and chairs that stand elsewhere in every scan), floors (two like ones
-and a stair), corridor (like doors), street (two fronts with windows), terrain (trees, no wall), islands (two buildings), odd.  See places.py.  *Right*: within 20 mm and 0.2° in its island, without doubt; *silently wrong*: farther off, without doubt;
+and a stair), corridor (like doors), street (two fronts with windows), terrain (trees, no wall), islands (two buildings), odd.  See tests/places.py.  *Right*: within 20 mm and 0.2° in its island, without doubt; *silently wrong*: farther off, without doubt;
 *truth offered*: of the doubted ones, those whose truth is among the alternatives (0.3 m).
 """
 
@@ -18,11 +18,14 @@ import tempfile
 import time
 
 import numpy as np
-from places import COLUMNS, ROWS, WORLDS, rays, scanned
 
 from terrazza.cli.main import main as terrazza
 from terrazza.core.geometry import rigid
 from terrazza.formats import e57
+
+sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
+from tests.places import COLUMNS, ROWS, WORLDS, rays, scanned  # noqa: E402
+
 
 def disturbed(family: str, pose: np.ndarray, rng) -> np.ndarray:
     """What the file says instead of the true pose."""

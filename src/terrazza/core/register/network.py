@@ -28,6 +28,7 @@ SETTLED = 4
 UNEVEN = 0.00003
 RESTING = 0.0003
 FACE = 0.012
+FACING, SURE = 0.35, 0.004  # cosine of a normal and a shift that it holds; m: where the normals that face a shift leave it less sure than this, nothing holds it
 HELD = (np.radians(0.5), 0.1)  # rad and m: standard deviations of the poses that an adjustment begins with; a direction that no surface holds stays there, with that σ
 ANCHORS = np.array([[0.137, 0.291, 0.413], [0.571, 0.773, 0.887], [0.351, 0.117, 0.659]])
 
@@ -175,9 +176,10 @@ def adjust(patches: Patches, poses: list[np.ndarray], fixed: set[int], rounds: i
         weight = _judged(patches, system, soft=done < rounds - SETTLED) if done <= rounds - SETTLED else weight
         system = _equations(patches, poses, bias, weight)
         factor, redundancy = _variance_factor(patches, system, weight, len(free))
-        full = system.normal / factor + np.diag(prior)
+        across = _across_unheld(patches, system, k, factor)
+        full = across @ (system.normal / factor) @ across + np.diag(prior)
         solution = np.zeros(7 * k)
-        solution[active] = -_solve(full[np.ix_(active, active)], (system.gradient / factor + prior * since)[active])
+        solution[active] = -_solve(full[np.ix_(active, active)], (across @ system.gradient / factor + prior * since)[active])
         for s in free:
             place = poses[s][:3, 3]
             poses[s] = rigid.step(poses[s], solution[7 * s : 7 * s + 3], solution[7 * s + 3 : 7 * s + 6], place)
@@ -192,6 +194,22 @@ def adjust(patches: Patches, poses: list[np.ndarray], fixed: set[int], rounds: i
     good = weight > 0
     rms = float(np.sqrt(np.average(residual[good] ** 2, weights=1 / system.noise[good] ** 2))) if good.any() else 0.0
     return Adjusted(poses, np.array([joint[6 * s : 6 * s + 6, 6 * s : 6 * s + 6] for s in range(k)]), joint, bias, rms, float(factor), redundancy, shared, pair_rms)
+
+
+def _across_unheld(patches, system, k, factor) -> np.ndarray:
+    """(7k, 7k) projector that takes away shifts of scans which no surface facing them holds.
+
+    The noise of normals alone gives the normal equations 1/extent² a patch along its plane: with hundreds of patches millimetres, where there is nothing.
+    """
+    out = np.eye(7 * k)
+    for s in range(k):
+        here = patches.scan == s
+        normals, weight = system.facing[here], system.weight[here] / factor
+        for direction in np.linalg.eigh((normals * weight[:, None]).T @ normals)[1].T[:2]:
+            cosine = normals @ direction
+            if (weight * cosine**2)[np.abs(cosine) > FACING].sum() < 1 / SURE**2:
+                out[7 * s + 3 : 7 * s + 6, 7 * s + 3 : 7 * s + 6] -= np.outer(direction, direction)
+    return out
 
 
 def solve(clouds: list[np.ndarray], poses: list[np.ndarray], fixed: set[int], bias_sigma: float = BIAS_SIGMA, passes: int = 3, progress: Progress = QUIET) -> Adjusted:
@@ -295,18 +313,20 @@ def _equations(patches, poses, bias, weight):
     residual = w - (plane[patch] * np.stack([np.ones(len(u)), u, v], 1)).sum(1)
     misfit = y - np.einsum("mij,mj->mi", m, plane[patch])
     squares = np.einsum("mi,mij,mj->m", misfit, np.linalg.inv(m + 1e-12 * np.trace(m, axis1=1, axis2=2)[:, None, None] * np.eye(3) + 1e-9 * np.eye(3)), misfit)
-    return _System(out, gradient, residual, np.sqrt(sigma2 / effective), squares)
+    return _System(out, gradient, residual, np.sqrt(sigma2 / effective), squares, normal, p)
 
 
 @dataclass
 class _System:
-    """Normal matrix, gradient, distances from the common planes (m), their sigmas (m), and whitened squares of all three plane moments."""
+    """Normal matrix, gradient, distances from the common planes (m), their sigmas (m), whitened squares of all three plane moments, unit normals (m, 3) and weights (1/m²)."""
 
     normal: np.ndarray
     gradient: np.ndarray
     residual: np.ndarray
     noise: np.ndarray
     squares: np.ndarray
+    facing: np.ndarray
+    weight: np.ndarray
 
 
 def _variance_factor(patches, system, weight, free):

@@ -4,7 +4,7 @@ A placement is believed where it beats every rival on the evidence that tells th
 well, they are kept to choose from, and the scan is doubted.
 """
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 

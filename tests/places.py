@@ -1,4 +1,4 @@
-"""Simulated places for the registration benchmark: rooms, hotels, corridors, floors, streets, terrain; and a scanner that casts rays at them.
+"""Simulated places for registration, its tests and its benchmark: rooms, hotels, corridors, floors, streets, terrain; and a scanner that casts rays at them.
 
 A place is made of boxes, upright cylinders, balls and one ground surface.  It knows nothing of the demo's instruments.
 """
