@@ -35,12 +35,12 @@ def spent(source: str, recipe: str, file: str) -> float:
             f.write(recipe)
         before = times()
         command = [sys.executable, "-m", "terrazza.cli.main", "run", path, "--workspace", os.path.join(scratch, "ws"), "--job", "Pair", file]
-        subprocess.run(command, check=True, cwd=scratch, env=dict(os.environ, PYTHONPATH=source), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        done = subprocess.run(command, cwd=scratch, env=dict(os.environ, PYTHONPATH=source), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         while True:
             try:
                 os.wait()
             except ChildProcessError:
-                return times() - before
+                return times() - before if done.returncode == 0 else float("nan")  # an unplaced scan is not delivered
 
 
 def times() -> float:

@@ -11,7 +11,7 @@ from terrazza.later import later
 from terrazza.operations.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.job import Job, Scan, plain
 from terrazza.operations.notation import Notation
-from terrazza.operations.settling import LOOSE_MM, settle, tie_record
+from terrazza.operations.settling import LOOSE_MM, settle, settle_aside, tie_record
 from terrazza.operations.surfaces import SHARED, pictures, surfaces
 
 cloud_fit = later("terrazza.core.register.cloud_fit")
@@ -50,6 +50,13 @@ class Automatic(Operation):
         found = search.place(faces, shapes, seen, start, fixed, Part(progress, 0.2, 0.75), job.fleet)
         poses = [p if i == 1 else None for p, i in zip(found.poses, found.island)]
         figures = settle(job, scans, faces, shapes, poses, fixed if params.poses == "trust" or len(fixed) < len(scans) else set(), params.least_overlap, params.bias_sigma_mm / 1000, Part(progress, 0.75, 1.0), "automatic", set(start), seen)
+        for k in fixed:  # it stays where it was put, tied or not
+            figures["unsettled"].pop(scans[k].id, None)
+        for island in range(2, max(found.island) + 1):
+            apart = [p if i == island else None for p, i in zip(found.poses, found.island)]
+            settled, unsettled, loose = settle_aside(job, scans, faces, shapes, apart, params.least_overlap, params.bias_sigma_mm / 1000, Part(progress, 0.99, 1.0))
+            found.poses = [s if s is not None else p for s, p in zip(settled, found.poses)]
+            figures |= {"unsettled": figures["unsettled"] | unsettled, "loose_mm": figures["loose_mm"] | loose}
         return figures | _stand(job, scans, found, figures)
 
 
@@ -72,8 +79,6 @@ def _stand(job: Job, scans: list[Scan], found, figures: Figures) -> Figures:
         sigma = figures["loose_mm"].get(scan.id, 0.0)
         if found.island[k] == 0:
             doubt = "Nothing that the scans show ties it to another."
-        elif found.island[k] > 1:
-            doubt = doubt or ""
         elif not doubt and scan.id in figures["unsettled"]:
             doubt = figures["unsettled"][scan.id]
         elif not doubt and sigma > LOOSE_MM:

@@ -38,11 +38,35 @@ def settle(job, scans, faces, shapes, poses, fixed, least_overlap, bias_sigma, p
             results.append((island, None, {island[0]}))
         else:
             results.append(_adjust_island(island, clouds, poses, fixed, started, bias_sigma, loose, Part(progress, 0.4, 1.0)))
-    unsettled = _bounded(scans, poses, results) | {scans[k].id: "What it has in common with the others does not hold it in the adjustment; it stands as the fits of pairs say." for k in loose}
+    unsettled = _unsettled(scans, poses, results, loose, fixed)
     figures = _record(job, scans, poses, ties, results, loose, how)
     if seen is not None:
         unsettled = _judged_again(job, scans, seen) | unsettled
     return figures | {"unsettled": unsettled, "loose_mm": _loose(scans, results, fixed)}
+
+
+def settle_aside(job, scans, faces, shapes, poses, least_overlap, bias_sigma, progress) -> tuple[list[np.ndarray | None], dict[int, str], dict[int, float]]:
+    """The same within an island that is not joined to the job: settled poses, what is wrong with them and how loose they are (see ``settle``); no fact is put."""
+    ties = linking.fit_all(faces, shapes, poses, least_overlap, Part(progress, 0.0, 0.4))
+    clouds = [kept_points(job.cloud(s.id)) if p is not None else None for s, p in zip(scans, poses)]
+    results, loose = [], []
+    for members in _islands([k for k, p in enumerate(poses) if p is not None], ties):
+        results.append((members, None, {members[0]}) if len(members) == 1 else _adjust_island(members, clouds, poses, set(), set(), bias_sigma, loose, Part(progress, 0.4, 1.0)))
+    unsettled, out = _unsettled(scans, poses, results, loose, set()), list(poses)
+    for members, adjusted, _ in results:
+        for k, pose in zip(members, adjusted.poses if adjusted else []):
+            out[k] = pose
+    return out, unsettled, _loose(scans, results, set())
+
+
+def _unsettled(scans, poses, results, loose, fixed) -> dict[int, str]:
+    """By scan why the adjustment says nothing of its place: it did not settle, its patches do not hold it, or no tie leads to it."""
+    wrong = _bounded(scans, poses, results)
+    wrong |= {scans[k].id: "What it has in common with the others does not hold it in the adjustment; it stands as the fits of pairs say." for k in loose}
+    if sum(p is not None for p in poses) > 1:
+        groups = sorted((members for members, *_ in results), key=lambda m: (not set(m) & fixed, -len(m)))
+        wrong |= {scans[k].id: "No tie leads to it in the adjustment; it stands as the pictures of the others say." for members in groups[1:] for k in members if k not in fixed}
+    return wrong
 
 
 def _step(after: np.ndarray, before: np.ndarray) -> float:
