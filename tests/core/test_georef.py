@@ -256,4 +256,4 @@ def test_check_points_are_judged_and_stated():
     away = np.tile([[0.003, 0.004, 0.01], [-0.003, -0.004, -0.01]], (10, 1))
     text = review.statement(away)
     assert f"{2.4477 * 3.5:.1f} mm horizontal" in text and "19.6 mm vertical" in text and "20 check points." in text
-    assert "wants twenty" in review.statement(away[:4])
+    assert "4 check points; the standard wants twenty" in review.statement(away[:4])

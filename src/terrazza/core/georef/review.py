@@ -328,5 +328,6 @@ def statement(away: np.ndarray) -> str:
     """Accuracy after FGDC-STD-007.3-1998 (Geospatial Positioning Accuracy Standards, part 3, sections 3.2.1 to 3.2.3 and appendix 3-A) from check points' differences (n, 3), m."""
     x, y, z = np.sqrt((away**2).mean(0))
     plan = 2.4477 * 0.5 * (x + y)  # where RMSEx and RMSEy differ; where they are equal, 1.7308 RMSEr is the same
-    few = "" if len(away) >= 20 else f", from {len(away)} where it wants twenty at least"
-    return f"Tested {plan * 1000:.1f} mm horizontal accuracy and {1.96 * z * 1000:.1f} mm vertical accuracy at 95 % confidence level (FGDC-STD-007.3-1998) with {len(away)} check points{few}."
+    count = f"{len(away)} check point{'s' if len(away) > 1 else ''}"
+    few = "" if len(away) >= 20 else "; the standard wants twenty at least"
+    return f"Tested {plan * 1000:.1f} mm horizontal accuracy and {1.96 * z * 1000:.1f} mm vertical accuracy at 95 % confidence level (FGDC-STD-007.3-1998) with {count}{few}."
