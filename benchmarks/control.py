@@ -113,10 +113,10 @@ KINDS = {
 
 def judged(spoiled, heights, names, targets):
     try:
-        found, given, says = review.decide(names, spoiled, heights, np.zeros(len(names), bool), (0, 1, 2), targets, np.full(len(targets), 0.001))
-        return says.doubt, False
+        _, _, says = review.decide(names, spoiled, heights, np.zeros(len(names), bool), (0, 1, 2), targets, np.full(len(targets), 0.001))
+        return says.doubt
     except StateError as error:
-        return [str(error)], True
+        return [str(error)]
 
 
 def main() -> None:
@@ -131,24 +131,25 @@ def main() -> None:
             names, grid, heights, targets, seen = site(rng)
             c, h = grid - np.c_[np.zeros((len(names), 2)), heights], heights.copy()
             which, words = spoil(rng, c, h, seen)
-            doubt, _ = judged(c, h, names, targets)
+            doubt = judged(c, h, names, targets)
             text = " ".join(doubt)
+            right = bool(doubt) and words in text and all(names[k] in text.replace(",", " ").replace(":", " ").split() for k in which)
             row[0] += not doubt
-            row[1] += bool(doubt) and words in text and all(names[k] in text.replace(",", " ").replace(":", " ").split() for k in which)
-            if not row or (doubt and not (words in text and all(names[k] in text.replace(",", " ").replace(":", " ").split() for k in which))):
+            row[1] += right
+            if doubt and not right:
                 print("   ", kind, seed, [names[k] for k in which], doubt)
         silent, named, total = silent + row[0], named + row[1], total + args.jobs
         print(f"{kind:<32} {args.jobs} jobs: {row[0]} accepted in silence, {row[1]} named rightly", flush=True)
     good = symmetric = 0
     for seed in range(5 * args.jobs):
         names, grid, heights, targets, _ = site(np.random.default_rng([seed, 7]))
-        doubt, _ = judged(grid - np.c_[np.zeros((len(names), 2)), heights], heights, names, targets)
+        doubt = judged(grid - np.c_[np.zeros((len(names), 2)), heights], heights, names, targets)
         good += bool(doubt)
         if doubt:
             print("    good", seed, doubt)
     for seed in range(args.jobs):
         names, grid, heights, targets, _ = site(np.random.default_rng([seed, 8]), True)
-        symmetric += bool(judged(grid - np.c_[np.zeros((len(names), 2)), heights], heights, names, targets)[0])
+        symmetric += bool(judged(grid - np.c_[np.zeros((len(names), 2)), heights], heights, names, targets))
     print(f"in all {total}: {silent} accepted in silence, {named / total:.1%} named rightly; {good} of {5 * args.jobs} good ones doubted; {symmetric} of {args.jobs} symmetrical ones asked")
 
 

@@ -34,10 +34,7 @@ def settle(job, scans, faces, shapes, poses, fixed, least_overlap, bias_sigma, p
     clouds = [kept_points(job.cloud(s.id)) if p is not None else None for s, p in zip(scans, poses)]
     results, loose = [], []
     for island in _islands([k for k, p in enumerate(poses) if p is not None], ties):
-        if len(island) == 1 and (island[0] in started or len(scans) == 1):
-            results.append((island, None, {island[0]}))
-        else:
-            results.append(_adjust_island(island, clouds, poses, fixed, started, bias_sigma, loose, Part(progress, 0.4, 1.0)))
+        results.append(_adjust_island(island, clouds, poses, fixed, started, bias_sigma, loose, Part(progress, 0.4, 1.0)))
     unsettled = _unsettled(scans, poses, results, loose, fixed)
     figures = _record(job, scans, poses, ties, results, loose, how)
     if seen is not None:
@@ -51,7 +48,7 @@ def settle_aside(job, scans, faces, shapes, poses, least_overlap, bias_sigma, pr
     clouds = [kept_points(job.cloud(s.id)) if p is not None else None for s, p in zip(scans, poses)]
     results, loose = [], []
     for members in _islands([k for k, p in enumerate(poses) if p is not None], ties):
-        results.append((members, None, {members[0]}) if len(members) == 1 else _adjust_island(members, clouds, poses, set(), set(), bias_sigma, loose, Part(progress, 0.4, 1.0)))
+        results.append(_adjust_island(members, clouds, poses, set(), set(), bias_sigma, loose, Part(progress, 0.4, 1.0)))
     unsettled, out = _unsettled(scans, poses, results, loose, set()), list(poses)
     for members, adjusted, _ in results:
         for k, pose in zip(members, adjusted.poses if adjusted else []):

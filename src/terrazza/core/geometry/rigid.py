@@ -36,6 +36,11 @@ def skew(v: np.ndarray) -> np.ndarray:
     return np.array([[0.0, -z, y], [z, 0.0, -x], [-y, x, 0.0]])
 
 
+def motion_of(points: np.ndarray) -> np.ndarray:
+    """(3n, 6) what a small rotation about the origin (3, rad) and a shift (3) do to the coordinates of points (n, 3)."""
+    return np.concatenate([np.concatenate([-skew(p), np.eye(3)], 1) for p in points])
+
+
 def rotation_from(vector: np.ndarray) -> np.ndarray:
     """3×3 rotation of a rotation vector (rad), Rodrigues' formula."""
     angle = np.linalg.norm(vector)

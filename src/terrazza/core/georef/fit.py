@@ -47,7 +47,7 @@ def fit(targets: np.ndarray, control: np.ndarray, names: list[str], prior_sigma:
         other, _ = rigid.fit(targets[rest], control[rest])
         left_out[i] = rigid.apply(other, targets[i : i + 1])[0] - control[i]
     centre = control.mean(0)
-    jacobian = np.concatenate([np.concatenate([-rigid.skew(p), np.eye(3)], 1) for p in rigid.apply(pose, targets) - centre])
+    jacobian = rigid.motion_of(rigid.apply(pose, targets) - centre)
     covariance = np.linalg.inv(jacobian.T @ jacobian) * max(sigma, prior_sigma) ** 2
     similar, scale = rigid.fit(targets, control, scale=True)
     left = scale * targets @ similar[:3, :3].T + similar[:3, 3] - control

@@ -116,7 +116,7 @@ def snoop(targets: np.ndarray, control: np.ndarray, sigma: np.ndarray) -> tuple[
     pose, _ = rigid.fit(targets, control)
     placed = rigid.apply(pose, targets)
     centre = np.average(placed, axis=0, weights=weight)
-    design = np.concatenate([np.concatenate([-rigid.skew(p - centre), np.eye(3)], 1) for p in placed])
+    design = rigid.motion_of(placed - centre)
     residual = (placed - control).ravel()
     values, away, least = np.zeros((n, 2)), np.zeros((n, 3)), np.full(n, np.inf)
     for i in range(n):
@@ -145,7 +145,7 @@ def tilt(pose: np.ndarray, targets: np.ndarray, sigma: np.ndarray) -> tuple[floa
     """How far (rad) a fit leans from upright, and its standard deviation."""
     placed = rigid.apply(pose, targets)
     centre = placed.mean(0)
-    design = np.concatenate([np.concatenate([-rigid.skew(p - centre), np.eye(3)], 1) for p in placed])
+    design = rigid.motion_of(placed - centre)
     inverse = np.linalg.inv(design.T @ (design / np.repeat(sigma, 3)[:, None] ** 2))
     lean = np.arccos(np.clip(pose[2, 2], -1, 1))
     axis = np.array([pose[1, 2], -pose[0, 2]])

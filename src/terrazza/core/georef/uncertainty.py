@@ -26,12 +26,12 @@ def grid_covariances(frame: np.ndarray, centres: np.ndarray, weights: np.ndarray
     np.add.at(mean, point, centres * weights[:, None])
     grid = rigid.apply(frame, mean)
     centre = grid.mean(0)
-    design = np.concatenate([np.concatenate([-rigid.skew(g - centre), np.eye(3)], 1) for g in grid])
+    design = rigid.motion_of(grid - centre)
     solve = np.linalg.inv(design.T @ design) @ design.T
     by_scan = np.zeros((3 * count, 6 * k))  # grid error of each point's mean per unit of pose error
     for c, w, s, p in zip(centres, weights, owners, point):
         if s >= 0:
-            by_scan[3 * p : 3 * p + 3, 6 * s : 6 * s + 6] += w * turn @ np.concatenate([-rigid.skew(c - place[s]), np.eye(3)], 1)
+            by_scan[3 * p : 3 * p + 3, 6 * s : 6 * s + 6] += w * turn @ rigid.motion_of((c - place[s])[None])
     by_frame, by_noise = -solve @ by_scan, -solve
     out = np.empty((k, 6, 6))
     for s in range(k):

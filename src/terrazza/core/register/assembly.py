@@ -8,7 +8,7 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.core.register.contradiction import Picture, Verdict, judge
-from terrazza.core.register.offers import COMMON, GIVEN, REFUSED, SAME, STACKED, TOLD, TWINS, Offer, evidence, same
+from terrazza.core.register.offers import COMMON, GIVEN, REFUSED, SAME, TOLD, TWINS, Offer, evidence, same, stacked
 
 TWICE = 3.0  # evidence against each pair of stations that are stacked
 RIVAL = 1.5  # a rival's evidence is at most this much less than the placement's
@@ -37,11 +37,11 @@ class Case:
 class Assembly:
     """Scans in islands, each with poses in its island's frame, and what their pictures say of each other."""
 
-    def __init__(self, pictures: list[Picture], fixed: set[int]):
-        self.pictures, self.fixed = pictures, fixed
+    def __init__(self, pictures: list[Picture], fixed: set[int], judged: dict[tuple, Verdict] | None = None):
+        """``judged``: verdicts known from another assembly of the same pictures; new ones are added."""
+        self.pictures, self.fixed, self._judged = pictures, fixed, {} if judged is None else judged
         self.pose = [np.eye(4) for _ in pictures]
         self.island = list(range(len(pictures)))
-        self._judged: dict[tuple, Verdict] = {}
 
     def verdict(self, a: int, b: int, pose: np.ndarray) -> Verdict:
         if a > b:
@@ -55,13 +55,17 @@ class Assembly:
         """The verdict on two scans of one island as they stand."""
         return self.verdict(a, b, rigid.inverse(self.pose[a]) @ self.pose[b])
 
+    def twins(self, a: int, b: int) -> bool:
+        """Whether two scans of one island stand in one place and saw the same."""
+        apart = float(np.linalg.norm(self.pose[a][:3, 3] - self.pose[b][:3, 3]))
+        return apart < TWINS and stacked(self.standing(a, b), apart, TWINS)
+
     def members(self, island: int) -> list[int]:
         return [k for k, i in enumerate(self.island) if i == island]
 
     def against(self, moved: dict[int, np.ndarray], others: list[int]) -> "Case":
         """Of scans at some poses among others as they stand: what all pairs across say."""
-        area = weight = 0.0
-        stacked = 0
+        area, weight, upon = 0.0, 0.0, 0
         for k, pose in moved.items():
             for j in others:
                 apart = float(np.linalg.norm(self.pose[j][:3, 3] - pose[:3, 3]))
@@ -70,10 +74,10 @@ class Assembly:
                 verdict = self.verdict(j, k, rigid.inverse(self.pose[j]) @ pose)
                 area = max(area, verdict.area)
                 weight += evidence(verdict, apart)
-                stacked += apart < TWINS and verdict.shared > STACKED[1]
+                upon += stacked(verdict, apart, TWINS)
                 if area > REFUSED:
-                    return Case(area, weight, stacked)
-        return Case(area, weight, stacked)
+                    return Case(area, weight, upon)
+        return Case(area, weight, upon)
 
     def join(self, offer: Offer, twins: bool = False) -> bool:
         """Put two islands together by an offer where no pair across them contradicts it, and more speaks for it than against; ``twins``: also where they only lie upon each other."""
@@ -94,11 +98,11 @@ class Assembly:
 
 def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> list[list[np.ndarray]]:
     """For every scan other poses that explain about as much, alone or together with a part of its island, best first; a part that would stand clearly better elsewhere is put there first."""
-    n = len(assembly.pose)
+    n, alike = len(assembly.pose), _alike(offers, len(assembly.pose))
     for _ in range(2 * n):
         found: list[list[tuple[float, np.ndarray]]] = [[] for _ in range(n)]
         better: tuple[float, frozenset, np.ndarray] | None = None
-        parts, alike = _parts(assembly), _alike(offers, n)
+        parts = _parts(assembly)
         for done, part in enumerate(parts):
             progress.advance(done, len(parts), "Rivals")
             others = [j for j in assembly.members(assembly.island[min(part)]) if j not in part]
@@ -124,7 +128,7 @@ def _alike(offers: list[Offer], n: int) -> list[set[int]]:
     """For each scan those that could stand in its place: they saw the same, as like rooms do."""
     out: list[set[int]] = [set() for _ in range(n)]
     for o in offers:
-        if o.verdict.shared > STACKED[1] and o.verdict.area < ALIKE and np.linalg.norm(o.fit.pose[:3, 3]) < STACKED[0]:
+        if o.verdict.area < ALIKE and stacked(o.verdict, o.apart):
             out[o.a].add(o.b)
             out[o.b].add(o.a)
     return out
@@ -145,16 +149,26 @@ def _movers(assembly: Assembly, part: frozenset, rest: list[int], offers: list[O
         inside, outside = (offer.b, offer.a) if offer.b in part else (offer.a, offer.b)
         if inside not in part or outside not in rest:
             continue
-        relative = offer.fit.pose if outside == offer.a else rigid.inverse(offer.fit.pose)
-        mover = assembly.pose[outside] @ relative @ rigid.inverse(assembly.pose[inside])
+        mover = assembly.pose[outside] @ offer.seen_from(outside) @ rigid.inverse(assembly.pose[inside])
         pose = mover @ assembly.pose[one]
         if not any(same(pose, s, (0.3, np.radians(3)) if k == 0 else SAME) for k, s in enumerate(seen)):
             seen.append(pose)
             yield mover
 
 
-def doubted(assembly: Assembly, k: int, rivals: list[list[np.ndarray]], given, fixed) -> str:
-    """Why a scan's placement is doubted; empty where it is not.  Rivals that poses of the files speak against are taken away."""
+def doubts_of(assembly: Assembly, rivals: list[list[np.ndarray]], given, fixed) -> list[str]:
+    """By scan why its placement is doubted; empty where it is not.  Rivals that poses of the files speak against are taken away."""
+    out = [""] * len(assembly.pose)
+    for island in dict.fromkeys(assembly.island):
+        members = assembly.members(island)
+        busy = [v.cost for a, b in combinations(members, 2) if (v := assembly.standing(a, b)).told > BUSY]
+        least = FAINT * (1 + float(np.mean(busy)) / 2) if busy else FAINT
+        for k in members:
+            out[k] = _doubted(assembly, k, least, rivals, given, fixed)
+    return out
+
+
+def _doubted(assembly: Assembly, k: int, least: float, rivals: list[list[np.ndarray]], given, fixed) -> str:
     others = [j for j in assembly.members(assembly.island[k]) if j != k]
     if not others or k in fixed:
         rivals[k] = []
@@ -165,11 +179,8 @@ def doubted(assembly: Assembly, k: int, rivals: list[list[np.ndarray]], given, f
     if rivals[k]:
         away = rigid.difference(rivals[k][0], assembly.pose[k])
         return f"{len(rivals[k]) + 1} placements explain it about as well; the next one lies {away[0]:.1f} m away" + (f", turned by {np.degrees(away[1]):.0f}°" if away[1] > 0.1 else "") + "."
-    double = [j for j in others if np.linalg.norm(assembly.pose[j][:3, 3] - assembly.pose[k][:3, 3]) < TWINS and assembly.standing(j, k).shared > STACKED[1]]
-    if told is None and double:
+    if told is None and any(assembly.twins(j, k) for j in others):
         return "It stands where another scan stands and saw the same: one place scanned twice, or two that look alike."
-    busy = [v.cost for a, b in combinations([k, *others], 2) if (v := assembly.standing(a, b)).told > BUSY]
-    least = FAINT * (1 + float(np.mean(busy)) / 2) if busy else FAINT
     if told is None and (faint := assembly.against({k: assembly.pose[k]}, others).evidence) < least:
         return f"Little speaks for where it stands ({max(faint, 0) / TOLD:.0%} of what it saw): the others saw hardly any of it."
     if told is False:
@@ -193,7 +204,7 @@ def _parts(assembly: Assembly) -> list[frozenset]:
         members = assembly.members(island)
         common = {(a, b): v.common for a, b in combinations(members, 2) if (v := assembly.standing(a, b)).area <= REFUSED}
         near = {a: {b for b in members if common.get((min(a, b), max(a, b)), 0) >= COMMON} for a in members}
-        twins = {a: {a} | {b for b in near[a] if np.linalg.norm(assembly.pose[a][:3, 3] - assembly.pose[b][:3, 3]) < TWINS and assembly.standing(a, b).shared > STACKED[1]} for a in members}
+        twins = {a: {a} | {b for b in near[a] if assembly.twins(a, b)} for a in members}
         found = [{a} for a in members] + [_reached(a, twins, set()) for a in members]
         for cut in members:
             found += [_reached(a, near, {cut}) for a in members if a != cut]

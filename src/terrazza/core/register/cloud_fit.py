@@ -53,6 +53,20 @@ def weak_direction(information: np.ndarray) -> tuple[np.ndarray, float]:
     return vectors[:, 0], float(values[0] / max(values.sum(), 1e-12))
 
 
+def unheld(normals: np.ndarray, weight: np.ndarray, least: float) -> list[tuple[np.ndarray, float]]:
+    """Unit shifts (3,) that no surface facing them holds, and by how much each is held: the weights of the ``normals`` (n, 3) that face it, less than ``least``.
+
+    The noise of the other normals alone would hold them, too, and wrongly.
+    """
+    out = []
+    for direction in np.linalg.eigh((normals * weight[:, None]).T @ normals)[1].T[:2]:
+        cosine = normals @ direction
+        held = float((weight * cosine**2)[np.abs(cosine) > FACING].sum())
+        if held < least:
+            out.append((direction, held))
+    return out
+
+
 def sample(surface: Surface, most: int = 16000, seed: int = 3) -> tuple[np.ndarray, np.ndarray]:
     """Flat points of a scan spread evenly over space and direction: (points, normals)."""
     index = np.flatnonzero(surface.flat)
@@ -119,12 +133,9 @@ def _system(a, base, base_normals, points, normals, pose, width):
     jacobian = np.concatenate([np.cross(q - about, n), n], 1)
     weighted = jacobian * weight[:, None]
     hessian, free = weighted.T @ jacobian, []
-    for direction in np.linalg.eigh(hessian[3:, 3:])[1].T[:2]:
-        cosine = n @ direction
-        held = float((weight * cosine**2)[np.abs(cosine) > FACING].sum())
-        if held < FEWEST_FACING:
-            shift = np.r_[np.zeros(3), direction]
-            across = np.eye(6) - np.outer(shift, shift)
-            hessian = across @ hessian @ across + held * np.outer(shift, shift)
-            free.append(shift)
+    for direction, held in unheld(n, weight, FEWEST_FACING):
+        shift = np.r_[np.zeros(3), direction]
+        across = np.eye(6) - np.outer(shift, shift)
+        hessian = across @ hessian @ across + held * np.outer(shift, shift)
+        free.append(shift)
     return hessian, weighted.T @ distance, about, distance, weight, len(q), free

@@ -16,6 +16,7 @@ from scipy import sparse
 
 from terrazza.core.geometry import rigid, voxels
 from terrazza.core.progress import QUIET, Part, Progress
+from terrazza.core.register.cloud_fit import unheld
 from terrazza.errors import InputError
 
 CELLS = (0.8, 0.4, 0.2)
@@ -28,7 +29,7 @@ SETTLED = 4
 UNEVEN = 0.00003
 RESTING = 0.0003
 FACE = 0.012
-FACING, SURE = 0.35, 0.004  # cosine of a normal and a shift that it holds; m: where the normals that face a shift leave it less sure than this, nothing holds it
+SURE = 0.004  # m: where the normals that face a shift leave it less sure than this, nothing holds it
 HELD = (np.radians(0.5), 0.1)  # rad and m: standard deviations of the poses that an adjustment begins with; a direction that no surface holds stays there, with that σ
 ANCHORS = np.array([[0.137, 0.291, 0.413], [0.571, 0.773, 0.887], [0.351, 0.117, 0.659]])
 
@@ -204,11 +205,8 @@ def _across_unheld(patches, system, k, factor) -> np.ndarray:
     out = np.eye(7 * k)
     for s in range(k):
         here = patches.scan == s
-        normals, weight = system.facing[here], system.weight[here] / factor
-        for direction in np.linalg.eigh((normals * weight[:, None]).T @ normals)[1].T[:2]:
-            cosine = normals @ direction
-            if (weight * cosine**2)[np.abs(cosine) > FACING].sum() < 1 / SURE**2:
-                out[7 * s + 3 : 7 * s + 6, 7 * s + 3 : 7 * s + 6] -= np.outer(direction, direction)
+        for direction, _ in unheld(system.facing[here], system.weight[here] / factor, 1 / SURE**2):
+            out[7 * s + 3 : 7 * s + 6, 7 * s + 3 : 7 * s + 6] -= np.outer(direction, direction)
     return out
 
 

@@ -19,6 +19,7 @@ TOLD = 10.0  # what a whole scan in common is worth, as a logarithm of how much 
 WORTH, SLIDES = 2.5, (0.08, 0.04, 0.04, 0.02, 0.02, 0.01)  # m² of contradicting surface below which a placement is worth sliding along what nothing holds, and the steps, m
 COMMON = 0.03  # share of a scan that a tie has to explain
 ROUGH = 0.03  # m RMS of a fit that is not believed
+ONCE = (0.03, np.radians(0.3))  # two fits nearer than this ended in one place
 SAME = (0.20, np.radians(2.0))  # two placements nearer than this are one
 GIVEN = (1.0, np.radians(10.0))  # a placement within this of the given one is backed by it
 BACKED = 100.0  # evidence that this is worth: more than any third scans can add
@@ -26,10 +27,14 @@ STACKED, STACKED_WEIGHT = (2.5, 0.8), 0.3  # m and share agreed: stations nearer
 TWINS = 0.6  # m: stations nearer than this that see the same say nothing at all, because two set-ups rarely stand in one place; they are tried as one part, too
 
 
+def stacked(verdict: Verdict, apart: float, reach: float = STACKED[0]) -> bool:
+    """Whether stations ``apart`` (m) stand nearer than ``reach`` and saw the same."""
+    return apart < reach and verdict.shared > STACKED[1]
+
+
 def evidence(verdict: Verdict, apart: float) -> float:
     """What a pair's pictures say for a placement with their stations ``apart`` (m) against none, as a logarithm: what they have in common, less what contradicts."""
-    alike = verdict.shared > STACKED[1]
-    weight = 0.0 if alike and apart < TWINS else STACKED_WEIGHT if alike and apart < STACKED[0] else 1.0
+    weight = 0.0 if stacked(verdict, apart, TWINS) else STACKED_WEIGHT if stacked(verdict, apart) else 1.0
     return weight * TOLD * verdict.told - verdict.cost
 
 
@@ -44,8 +49,16 @@ class Offer:
     backed: bool = False
 
     @property
+    def apart(self) -> float:
+        return float(np.linalg.norm(self.fit.pose[:3, 3]))
+
+    @property
     def evidence(self) -> float:
-        return evidence(self.verdict, float(np.linalg.norm(self.fit.pose[:3, 3])))
+        return evidence(self.verdict, self.apart)
+
+    def seen_from(self, scan: int) -> np.ndarray:
+        """The pose of the other scan in the frame of this one."""
+        return self.fit.pose if scan == self.a else rigid.inverse(self.fit.pose)
 
     @property
     def weight(self) -> float:
@@ -62,15 +75,7 @@ def offers_of(surfaces, shapes, pictures, a: int, b: int, given: np.ndarray | No
     """Placements of b in a's frame that little contradicts, best first."""
     starts = ([] if given is None else [(given, WIDE), (given, NARROW)]) + [(c.pose, NARROW) for c in candidates(shapes[a], shapes[b], TRIED)]
     found: list[Offer] = []
-    seen: list[np.ndarray] = []
-    for start, widths in starts:
-        try:
-            fit = cloud_fit.fit(surfaces[a], surfaces[b], start, widths, 8, POINTS)
-        except InputError:
-            continue
-        if fit.rms > ROUGH or any(same(fit.pose, o, (0.03, np.radians(0.3))) for o in seen):
-            continue
-        seen.append(fit.pose)
+    for fit in _fits(surfaces[a], surfaces[b], starts):
         verdict = judge(pictures[a], pictures[b], fit.pose)
         if fit.free and verdict.area < WORTH:
             fit, verdict = _slid_on(fit, verdict, pictures[a], pictures[b])
@@ -84,6 +89,19 @@ def offers_of(surfaces, shapes, pictures, a: int, b: int, given: np.ndarray | No
     return kept[:KEPT]
 
 
+def _fits(a, b, starts) -> list[cloud_fit.Fit]:
+    """Fits of one surface to another from each (pose, widths) that are not rough, each place once."""
+    found: list[cloud_fit.Fit] = []
+    for start, widths in starts:
+        try:
+            fit = cloud_fit.fit(a, b, start, widths, 8, POINTS)
+        except InputError:
+            continue
+        if fit.rms <= ROUGH and not any(same(fit.pose, f.pose, ONCE) for f in found):
+            found.append(fit)
+    return found
+
+
 def _slid_on(fit: cloud_fit.Fit, verdict: Verdict, a: Picture, b: Picture) -> tuple[cloud_fit.Fit, Verdict]:
     """Along shifts that no surface holds, the place that the pictures contradict least: what one saw through openings still tells to a centimetre or two."""
     for free in fit.free:
@@ -91,7 +109,7 @@ def _slid_on(fit: cloud_fit.Fit, verdict: Verdict, a: Picture, b: Picture) -> tu
             for way in (step, -step):
                 pose = rigid.make(np.eye(3), way * free) @ fit.pose
                 other = judge(a, b, pose)
-                if other.told * TOLD - other.cost > verdict.told * TOLD - verdict.cost + 0.05:
+                if evidence(other, np.inf) > evidence(verdict, np.inf) + 0.05:
                     fit, verdict = replace(fit, pose=pose), other
                     break
     return fit, verdict
@@ -101,13 +119,6 @@ def on_map(asked, common, progress: Progress) -> list[cloud_fit.Fit]:
     """Fits (``pose``: scan to island) of one scan to a map."""
     (k, centre, near, poses), (surfaces, shapes) = asked, common
     shape, surface = PlanShape.of_map([surfaces[j] for j in near], poses, centre)
-    found: list[cloud_fit.Fit] = []
-    for candidate in candidates(shape, shapes[k], TRIED):
-        try:
-            fit = cloud_fit.fit(surface, surfaces[k], candidate.pose, NARROW, 8, POINTS)
-        except InputError:
-            continue
-        if fit.rms < ROUGH and not any(same(fit.pose, f.pose, (0.03, np.radians(0.3))) for f in found):
-            found.append(fit)
+    found = _fits(surface, surfaces[k], [(c.pose, NARROW) for c in candidates(shape, shapes[k], TRIED)])
     progress.advance(1.0, 1.0)
     return [replace(f, pose=rigid.make(np.eye(3), centre) @ f.pose) for f in found]

@@ -16,6 +16,7 @@ from numba import njit
 from scipy import fft, ndimage
 
 from terrazza.core.geometry import rigid, voxels
+from terrazza.core.georef.level import level
 from terrazza.core.register.surface import Surface
 
 CELL = 0.20
@@ -29,6 +30,7 @@ FINE, SPAN, SLID = 0.05, 14, 1200  # m a cell, cells each way (0.7 m), cells of 
 VIEWS = 5  # of a map's scans that judge
 ABOUT_AS_GOOD = 0.85  # of the best score: a second place that is tried too
 LEANING = np.radians(8.0)  # farther from upright no instrument is set up
+AGREEING = np.radians(1.0)  # of their median: normals of floors and ceilings that tell which way is up
 STEADY = np.radians(0.05)  # a lean below this is left as it is
 
 
@@ -146,20 +148,23 @@ def candidates(a: PlanShape, b: PlanShape, keep: int = 4) -> list[Candidate]:
         return []
     found: list[tuple[float, float, np.ndarray]] = []
     back = rigid.inverse(a.upright)
+
+    def posed(turn: float, *shift: float) -> np.ndarray:
+        return back @ rigid.make(rigid.about_z(turn), np.array(shift)) @ b.upright
+
     for turn in likely_turns(a, b):
         fb = fft.rfft2(b.pictures(turn), workers=2)
         match = fft.irfft2((a.spectrum * np.conj(fb)).sum(0), (SIDE, SIDE), workers=2)
         for dx, dy in _peaks(match):
             for dz in _heights(a, b, turn, dx, dy):
-                shift = np.array([dx, dy, dz])
-                found.append((judge(a, b, back @ rigid.make(rigid.about_z(turn), shift) @ b.upright, 0.30, QUICK).score, turn, shift))
+                found.append((judge(a, b, posed(turn, dx, dy, dz), 0.30, QUICK).score, turn, np.array([dx, dy, dz])))
     found.sort(key=lambda c: -c[0])
     walls, close, turned = a.walls(), [], {}
     for _, turn, shift in found[:CLOSELY]:
         if turn not in turned:
             turned[turn] = _thinned(*b.cells(turn))
         for dx, dy in _slid(walls, *turned[turn], shift):
-            close.append(judge(a, b, back @ rigid.make(rigid.about_z(turn), np.array([dx, dy, shift[2]])) @ b.upright, 0.15))
+            close.append(judge(a, b, posed(turn, dx, dy, shift[2]), 0.15))
     close.sort(key=lambda c: -c.score)
     return [c for c in close[:keep] if c.agree > 0.03]
 
@@ -170,17 +175,13 @@ def _upright(surface: Surface) -> np.ndarray:
     n = n * np.sign(n[:, 2:])
     if len(n) < 300:
         return np.eye(3)
-    for width in (np.radians(3.0), np.radians(1.5), np.radians(1.0)):
-        middle = np.median(n, axis=0)
-        middle /= np.linalg.norm(middle)
-        near = n @ middle > np.cos(width)
-        if near.sum() < 0.4 * len(n):
-            return np.eye(3)
-        n_near = n[near]
-        middle = n_near.mean(0) / np.linalg.norm(n_near.mean(0))
-    axis = np.cross(middle, [0.0, 0.0, 1.0])
-    size = np.linalg.norm(axis)
-    return np.eye(3) if size < STEADY else rigid.rotation_from(axis / size * np.arcsin(min(size, 1.0)))
+    middle = np.median(n, axis=0)
+    near = n @ (middle / np.linalg.norm(middle)) > np.cos(AGREEING)
+    if near.sum() < 0.4 * len(n):
+        return np.eye(3)
+    up = n[near].mean(0)
+    up /= np.linalg.norm(up)
+    return np.eye(3) if np.hypot(up[0], up[1]) < STEADY else level(up)
 
 
 def _thinned(quarter, ij):

@@ -10,7 +10,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
-from terrazza.core.register.assembly import Assembly, doubted, rivals_of
+from terrazza.core.register.assembly import Assembly, doubts_of, rivals_of
 from terrazza.core.register.contradiction import Picture
 from terrazza.core.register.offers import COMMON, REFUSED, STACKED, Offer, offers_of, on_map, same
 from terrazza.core.register.plan_match import PlanShape
@@ -23,12 +23,10 @@ LIKELY, NEXT, NEAR = 6, 2, 12.0  # most alike tried for a scan, those after it, 
 
 @dataclass
 class Placed:
-    """The result: rough poses by scan in the frame of its island (None where nothing ties it), ``island`` numbers from 1 (0: none), the ``offers`` the assembly rests on,
-    ``doubt`` a sentence where a placement is not certain, and ``rivals``: other poses of a scan in its island's frame, best first."""
+    """The result: rough poses by scan in the frame of its island (None where nothing ties it), ``island`` numbers from 1 (0: none), ``doubt`` a sentence where a placement is not certain, and ``rivals``: other poses of a scan in its island's frame, best first."""
 
     poses: list[np.ndarray | None]
     island: list[int]
-    offers: list[Offer] = field(default_factory=list)
     doubt: list[str] = field(default_factory=list)
     rivals: list[list[np.ndarray]] = field(default_factory=list)
 
@@ -52,11 +50,12 @@ def place(surfaces: list[Surface], shapes: list[PlanShape], pictures: list[Pictu
     else:
         for found in fleet.map(_offers, asked, [1.0] * len(asked), Part(progress, 0, 0.8, float(len(asked) or 1)), "Placements of pairs", (surfaces, shapes, pictures)):
             offers += found
-    assembly, used, rivals, doubt = _assembled(pictures, given, fixed, offers, Part(progress, 0.8, 0.85, float(len(pairs) or 1)))
+    judged: dict = {}
+    assembly, rivals, doubt = _assembled(pictures, given, fixed, offers, judged, Part(progress, 0.8, 0.85, float(len(pairs) or 1)))
     weak = [k for k in range(n) if k not in fixed and len(assembly.members(assembly.island[k])) == 1]
     more = _map_offers(assembly, weak, surfaces, shapes, fleet, Part(progress, 0.85, 0.95, float(len(weak) or 1)))
     if more:
-        assembly, used, rivals, doubt = _assembled(pictures, given, fixed, offers + more, Part(progress, 0.95, 1.0, float(len(pairs) or 1)))
+        assembly, rivals, doubt = _assembled(pictures, given, fixed, offers + more, judged, Part(progress, 0.95, 1.0, float(len(pairs) or 1)))
     groups = sorted({i: assembly.members(i) for i in assembly.island}.values(), key=lambda g: (not set(g) & fixed, -len(g), g[0]))
     number = {k: i for i, group in enumerate([g for g in groups if len(g) > 1 or set(g) & (fixed | set(given)) or n == 1], 1) for k in group}
     poses: list[np.ndarray | None] = [None] * n
@@ -66,7 +65,7 @@ def place(surfaces: list[Surface], shapes: list[PlanShape], pictures: list[Pictu
             for k in group:
                 poses[k] = base @ assembly.pose[k]
                 rivals[k] = [base @ r for r in rivals[k]]
-    return Placed(poses, [number.get(k, 0) for k in range(n)], used, doubt, rivals)
+    return Placed(poses, [number.get(k, 0) for k in range(n)], doubt, rivals)
 
 
 def _pairs(shapes: list[PlanShape], given: dict[int, np.ndarray]) -> list[tuple[int, int]]:
@@ -86,15 +85,21 @@ def _pairs(shapes: list[PlanShape], given: dict[int, np.ndarray]) -> list[tuple[
     return sorted(chosen)
 
 
-def _assembled(pictures, given, fixed, offers: list[Offer], progress: Progress) -> tuple[Assembly, list[Offer], list[list[np.ndarray]], list[str]]:
-    """The assembly that offers lead to, those it rests on, and by scan the rivals and the doubt."""
-    assembly = Assembly(pictures, fixed)
+def _assembled(pictures, given, fixed, offers: list[Offer], judged: dict, progress: Progress) -> tuple[Assembly, list[list[np.ndarray]], list[str]]:
+    """The assembly that offers lead to, and by scan the rivals and the doubt; ``judged`` are the verdicts known so far."""
+    assembly = Assembly(pictures, fixed, judged)
     for k in fixed:
         assembly.pose[k], assembly.island[k] = given[k], min(fixed)
-    used = [o for o in sorted(offers, key=lambda o: -_support(o, offers)) if assembly.join(o)]
-    used += [o for o in offers if o.verdict.shared > STACKED[1] and assembly.join(o, twins=True)]
+    by: dict[tuple[int, int], list[Offer]] = {}
+    for o in offers:
+        by.setdefault((o.a, o.b), []).append(o)
+    for o in sorted(offers, key=lambda o: -_support(o, by)):
+        assembly.join(o)
+    for o in offers:
+        if o.verdict.shared > STACKED[1]:
+            assembly.join(o, twins=True)
     rivals = rivals_of(assembly, offers, progress)
-    return assembly, used, rivals, [doubted(assembly, k, rivals, given, fixed) for k in range(len(pictures))]
+    return assembly, rivals, doubts_of(assembly, rivals, given, fixed)
 
 
 def _map_offers(assembly: Assembly, weak: list[int], surfaces, shapes, fleet, progress: Progress) -> list[Offer]:
@@ -142,17 +147,12 @@ def _base(group, assembly, given, fixed) -> np.ndarray:
     return rigid.inverse(assembly.pose[group[0]])
 
 
-def _support(offer: Offer, offers: list[Offer]) -> float:
-    """The weight of an offer and of the third scans through which others come to the same placement."""
+def _support(offer: Offer, by: dict[tuple[int, int], list[Offer]]) -> float:
+    """The weight of an offer and of the third scans through which others (``by`` pair) come to the same placement."""
     through: dict[int, float] = {}
-    by: dict[tuple[int, int], list[Offer]] = {}
-    for o in offers:
-        by.setdefault((o.a, o.b), []).append(o)
-    for c in {k for o in offers for k in (o.a, o.b)} - {offer.a, offer.b}:
+    for c in {k for pair in by for k in pair} - {offer.a, offer.b}:
         for one in by.get((min(offer.a, c), max(offer.a, c)), []):
-            first = one.fit.pose if one.a == offer.a else rigid.inverse(one.fit.pose)
             for two in by.get((min(c, offer.b), max(c, offer.b)), []):
-                second = two.fit.pose if two.a == c else rigid.inverse(two.fit.pose)
-                if same(first @ second, offer.fit.pose):
+                if same(one.seen_from(offer.a) @ two.seen_from(c), offer.fit.pose):
                     through[c] = max(through.get(c, 0.0), min(one.evidence, two.evidence))
     return offer.weight + sum(through.values())
