@@ -26,7 +26,7 @@ def main(workspace: str) -> None:
     try:
         with sync_playwright() as p:
             browser = p.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
-            page = browser.new_page(viewport={"width": 1280, "height": 800})
+            page = browser.new_page(viewport={"width": 1280, "height": 800}, bypass_csp=True)
             page.goto(f"{address}/jobs/1/register")
             page.wait_for_selector("#table[data-state=idle]", timeout=60_000)
             for name in ("first look around", "again"):
