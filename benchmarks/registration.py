@@ -1,6 +1,6 @@
 """Registration of simulated jobs whose truth is known: how many scans are right, doubted, set aside, and silently wrong.
 
-    python benchmarks/registration.py [FAMILY …] [--jobs 3] [--seed 0]
+    python benchmarks/registration.py [FAMILY …] [--jobs 3] [--seed 0] [--tell]
 
 Families: rooms (random floor plans with doors and furniture), hotel (like rooms along a corridor), posed (rooms with given poses
 disturbed by centimetres to decimetres), tilted (up to 5°), crowd (people and chairs that stand elsewhere in every scan), floors (two like ones
@@ -55,8 +55,8 @@ def job(family: str, seed: int, path: str) -> list[np.ndarray]:
     return poses
 
 
-def judged(out: dict, truth: list[np.ndarray]) -> dict[str, int]:
-    """Counts over the scans of one job."""
+def judged(out: dict, truth: list[np.ndarray], tell: bool = False) -> dict[str, int]:
+    """Counts over the scans of one job; ``tell`` prints what is doubted or wrong, with how far off it is."""
     scans, counts = out["scans"], dict.fromkeys(("scans", "right", "doubted", "offered", "aside", "wrong"), 0)
     for island in {s["island"] for s in scans}:
         members = [k for k, s in enumerate(scans) if s["island"] == island]
@@ -68,6 +68,8 @@ def judged(out: dict, truth: list[np.ndarray]) -> dict[str, int]:
             counts["scans"] += 1
             away = rigid.difference(turn @ poses[k], truth[k]) if k in poses else (np.inf, np.inf)
             good = away[0] < 0.02 and away[1] < np.radians(0.2)
+            if tell and (k not in poses or scans[k]["doubt"] or not good):
+                print(f"    {scans[k]['name']}: off {away[0] * 1000:.1f} mm, {np.degrees(away[1]):.2f}°; {scans[k]['doubt'] or 'SILENT'}")
             if k not in poses:
                 counts["aside"] += 1
             elif scans[k]["doubt"]:
@@ -78,7 +80,7 @@ def judged(out: dict, truth: list[np.ndarray]) -> dict[str, int]:
     return counts
 
 
-def run(family: str, seed: int) -> dict:
+def run(family: str, seed: int, tell: bool = False) -> dict:
     with tempfile.TemporaryDirectory() as folder:
         truth = job(family, seed, os.path.join(folder, "job.e57"))
         with open(os.path.join(folder, "r.toml"), "w") as f:
@@ -92,7 +94,7 @@ def run(family: str, seed: int) -> dict:
             sys.argv = before
         with open(f"{folder}/out.json") as f:
             out = json.load(f)
-        return judged(out, truth) | {"failed": int(out["error"] is not None), "seconds": time.process_time() + os.times().children_user - started}
+        return judged(out, truth, tell) | {"failed": int(out["error"] is not None), "seconds": time.process_time() + os.times().children_user - started}
 
 
 def main() -> None:
@@ -100,11 +102,12 @@ def main() -> None:
     parser.add_argument("families", nargs="*", default=list(WORLDS))
     parser.add_argument("--jobs", type=int, default=3)
     parser.add_argument("--seed", type=int, default=0)
+    parser.add_argument("--tell", action="store_true", help="print what is doubted, and why")
     args = parser.parse_args()
     for family in args.families:
         rows = []
         for seed in range(args.seed, args.seed + args.jobs):
-            rows.append(run(family, seed))
+            rows.append(run(family, seed, args.tell))
             print(f"  {family} {seed}: {rows[-1]}", flush=True)
         total = {k: sum(r[k] for r in rows) for k in rows[0]}
         print(f"{family:8} {args.jobs} jobs, {total['scans']} scans: {total['right']} right, {total['doubted']} doubted ({total['offered']} with the truth offered), {total['aside']} set aside, "

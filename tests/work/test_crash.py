@@ -26,11 +26,11 @@ from tests.conftest import like
 from tests.run import must, opened
 
 TABLE = {"measure.take", "pins.put", "boxes.put", "table.keep_view", "table.notation", "table.take_away", "table.rename", "deliver.measures", "deliver.pins"}
-SMALL = TABLE | {"register.choose", "import.complete", "import.walk", "register.adjust", "register.automatic", "register.cloud_fit", "classify.ground"}
+SMALL = TABLE | {"register.choose", "import.complete", "import.walk", "register.adjust", "register.double_walls", "register.automatic", "register.cloud_fit", "classify.ground"}
 LOOK = [[1, 0, 0, 0], [0, 1, 0, 0], [0, 0, 0, 0], [0, 0, 0, 1]]
 CASES = {
     "import.files": {"files": ["ROOM"]}, "import.complete": {}, "import.walk": {"scan": 4, "trajectory": "WALK"}, "import.edit_scan": {"scan": 1, "name": "Other"}, "import.add_photo": {"scan": 1, "picture": "PANORAMA"}, "import.edit_photo": {"photo": "1-0", "turn_deg": 5}, "import.remove_scan": {"scan": 8},
-    "register.automatic": {"scans": [1, 2, 3]}, "register.adjust": {}, "register.cloud_fit": {"scan": 2, "neighbour": 1}, "register.leave_out": {"scan": 3}, "register.choose": {"scan": 2, "alternative": 2},
+    "register.automatic": {"scans": [1, 2, 3]}, "register.adjust": {}, "register.double_walls": {}, "register.cloud_fit": {"scan": 2, "neighbour": 1}, "register.leave_out": {"scan": 3}, "register.choose": {"scan": 2, "alternative": 2},
     "register.set_pose": {"scan": 4, "x": 0, "y": 0, "z": 0, "heading_deg": 10}, "georeference.control": {"control": "CONTROL"}, "georeference.drop_target": {"target": 1},
     "georeference.level": {}, "georeference.match": {"point": "L1", "target": 1}, "georeference.pick_target": {"scan": 1, "x": 1.5, "y": 0, "z": 0}, "georeference.role": {"point": "L1", "check": True}, "georeference.targets": {"scans": [1, 2]},
     "clean.outliers": {"scans": [1, 2]}, "clean.outline": {"view": LOOK, "polygon": [[-9, -9], [9, -9], [9, 9], [-9, 9]]}, "boxes.around": {"view": LOOK, "polygon": [[-9, -9], [9, -9], [9, 9], [-9, 9]]}, "clean.put_back": {"cut": "CUT"},

@@ -11,7 +11,8 @@ from terrazza.later import later
 from terrazza.operations.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.job import Job, Scan, plain
 from terrazza.operations.notation import Notation
-from terrazza.operations.settling import LOOSE_MM, settle, settle_aside, tie_record
+from terrazza.operations.judging import LOOSE_MM
+from terrazza.operations.settling import settle, settle_aside, tie_record
 from terrazza.operations.surfaces import SHARED, pictures, surfaces
 
 cloud_fit = later("terrazza.core.register.cloud_fit")
@@ -49,12 +50,12 @@ class Automatic(Operation):
         fixed = _stay(scans, start, params.poses)
         found = search.place(faces, shapes, seen, start, fixed, Part(progress, 0.2, 0.75), job.fleet)
         poses = [p if i == 1 else None for p, i in zip(found.poses, found.island)]
-        figures = settle(job, scans, faces, shapes, poses, fixed if params.poses == "trust" or len(fixed) < len(scans) else set(), params.least_overlap, params.bias_sigma_mm / 1000, Part(progress, 0.75, 1.0), "automatic", set(start), seen)
+        figures = settle(job, scans, faces, seen, poses, fixed if params.poses == "trust" or len(fixed) < len(scans) else set(), params.least_overlap, params.bias_sigma_mm / 1000, Part(progress, 0.75, 1.0), "automatic", set(start))
         for k in fixed:  # it stays where it was put, tied or not
             figures["unsettled"].pop(scans[k].id, None)
         for island in range(2, max(found.island) + 1):
             apart = [p if i == island else None for p, i in zip(found.poses, found.island)]
-            settled, unsettled, loose = settle_aside(job, scans, faces, shapes, apart, params.least_overlap, params.bias_sigma_mm / 1000, Part(progress, 0.99, 1.0))
+            settled, unsettled, loose = settle_aside(job, scans, faces, seen, apart, params.least_overlap, params.bias_sigma_mm / 1000, Part(progress, 0.99, 1.0))
             found.poses = [s if s is not None else p for s, p in zip(settled, found.poses)]
             figures |= {"unsettled": figures["unsettled"] | unsettled, "loose_mm": figures["loose_mm"] | loose}
         return figures | _stand(job, scans, found, figures)
@@ -76,13 +77,12 @@ def _stand(job: Job, scans: list[Scan], found, figures: Figures) -> Figures:
     said = []
     for k, scan in enumerate(scans):
         doubt, place = found.doubt[k], job.get("pose", scan.id)
-        sigma = figures["loose_mm"].get(scan.id, 0.0)
         if found.island[k] == 0:
             doubt = "Nothing that the scans show ties it to another."
         elif not doubt and scan.id in figures["unsettled"]:
             doubt = figures["unsettled"][scan.id]
-        elif not doubt and sigma > LOOSE_MM:
-            doubt = f"It is held to {sigma:.0f} mm only in its weakest direction against the others."
+        elif not doubt:
+            doubt = _held(figures["loose_mm"].get(scan.id, 0.0))
         matrix = place["matrix"] if found.island[k] == 1 and place else plain(found.poses[k]) if found.poses[k] is not None else None
         others = [plain(r) for r in found.rivals[k]]
         job.put("standing", scan.id, {"island": found.island[k] or None, "matrix": matrix, "doubt": doubt or None, "alternatives": ([matrix, *others] if matrix and others else others) if doubt else []}, scan=scan.id)
@@ -91,6 +91,23 @@ def _stand(job: Job, scans: list[Scan], found, figures: Figures) -> Figures:
     islands = [[s.id for s, i in zip(scans, found.island) if i == n] for n in range(1, max(found.island, default=0) + 1)]
     says = figures["says"] + (f"; {len(islands)} islands" if len(islands) > 1 else "") + (f"; {len(said)} doubted" if said else "")
     return {"doubt": said, "islands": islands, "says": says}
+
+
+def _stood(job: Job, scans: list[Scan], figures: Figures) -> Figures:
+    """Put what an adjustment by itself says of each scan; doubts between alternatives stay until one of them is chosen."""
+    said = []
+    for scan in scans:
+        standing, place = job.get("standing", scan.id) or {"alternatives": []}, job.get("pose", scan.id)
+        doubt = figures["unsettled"].get(scan.id) or _held(figures["loose_mm"].get(scan.id, 0.0)) or (standing["doubt"] if standing["alternatives"] else None)
+        job.put("standing", scan.id, {"island": 1, "matrix": place["matrix"], "doubt": doubt, "alternatives": standing["alternatives"] if doubt else []}, scan=scan.id)
+        if doubt:
+            said.append(f"Scan {scan.id}, {scan.name}: {doubt}")
+    return {"doubt": said}
+
+
+def _held(sigma_mm: float) -> str:
+    """That a place is too loose, in words; empty where it is not."""
+    return f"It is held to {sigma_mm:.0f} mm only in its weakest direction against the others." if sigma_mm > LOOSE_MM else ""
 
 
 class ChooseParams(Params):
@@ -139,10 +156,11 @@ class Adjust(Operation):
         scans = [s for s in job.need_scans(placed=True, why=", so there is nothing to adjust") if not job.get("left_out", s.id)]
         if len(scans) < 2:
             raise StateError("An adjustment needs two placed scans at least.", "Place another, or take one back in.")
-        faces = surfaces(job, scans, Part(progress, 0.0, 0.5))
+        faces, seen = surfaces(job, scans, Part(progress, 0.0, 0.4)), pictures(job, scans, Part(progress, 0.4, 0.5))
         fixed = {k for k, s in enumerate(scans) if s.id in set(params.fixed)}
-        return settle(job, scans, faces, [plan_match.PlanShape(f) for f in faces], [s.pose for s in scans], fixed, params.least_overlap, params.bias_sigma_mm / 1000, Part(progress, 0.5, 1.0), "adjusted",
-                      set(range(len(scans))))
+        figures = settle(job, scans, faces, seen, [s.pose for s in scans], fixed, params.least_overlap, params.bias_sigma_mm / 1000, Part(progress, 0.5, 1.0), "adjusted",
+                         set(range(len(scans))))
+        return figures | _stood(job, scans, figures)
 
 
 class SetPoseParams(Params):
@@ -195,10 +213,9 @@ class FitToNeighbour(Operation):
         for scan in (a, b):
             if scan.pose is None:
                 raise StateError(f"Scan {scan.id} is not placed yet.", "Place it by numbers or by dragging first.")
-        faces = surfaces(job, [a, b], Part(progress, 0, 0.8))
+        faces, seen = surfaces(job, [a, b], Part(progress, 0, 0.6)), pictures(job, [a, b], Part(progress, 0.6, 0.8))
         widths = tuple(w for w in (5, 2, 1, *cloud_fit.WIDTHS) if w <= params.width) or (params.width,)
-        shapes = [plan_match.PlanShape(f) for f in faces]
-        tie = linking.fit_pair(faces, shapes, 0, 1, rigid.inverse(a.pose) @ b.pose, widths)
+        tie = linking.fit_pair(faces, seen, 0, 1, rigid.inverse(a.pose) @ b.pose, widths)
         if tie is None:
             raise StateError(f"Scans {a.id} and {b.id} have too little in common where they stand.", "Drag the scan nearer, widen the search, or choose another neighbour.")
         pose = a.pose @ tie.fit.pose

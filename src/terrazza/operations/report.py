@@ -17,6 +17,7 @@ from terrazza.operations.classify import class_counts
 from terrazza.core.classify import classes as class_names
 from terrazza.operations.draw import EYE, floor_height, slab_points
 from terrazza.operations.job import Job, covariance_of
+from terrazza.operations.judging import statement
 from terrazza.operations.notation import Notation
 
 report = later("terrazza.formats.report")
@@ -33,7 +34,7 @@ class Report(Operation):
     """Writes the registration report as HTML and PDF."""
 
     name, title, step = "deliver.report", "Report", "Deliver"
-    reads, writes = frozenset({"scan", "pose", "tie", "network", "frame", "control", "cut", "column", "drawing"}), frozenset({"deliverable"})
+    reads, writes = frozenset({"scan", "pose", "tie", "network", "standing", "left_out", "frame", "control", "cut", "column", "drawing"}), frozenset({"deliverable"})
     Params = ReportParams
 
     def run(self, job: Job, params: ReportParams, progress: Progress) -> Figures:
@@ -98,6 +99,7 @@ def _registration(job: Job, scans) -> list:
     if network.get("rms_mm") is not None:
         out.append(report.Text(f"Cloud RMS over all ties {n.residual(network['rms_mm'], 2)} (root mean square of the point-to-plane distances of used point pairs). Network adjustment of planes seen by two scans or more: "
                                f"redundancy {network['redundancy']:,}, variance factor {network.get('variance_factor') or 1:.2f}."))
+    out += [report.Text(f"{what}: {sentence}") for what, sentence in statement(job)]
     grid = job.get("frame", "", {}).get("covariances") or {}
     rows = []
     for s in scans:

@@ -1,5 +1,7 @@
 """From rough poses to settled ones: ties, adjustment island by island, the final poses judged again, and the facts and figures of all."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from terrazza.core.geometry import rigid
@@ -8,47 +10,52 @@ from terrazza.errors import InputError
 from terrazza.later import later
 from terrazza.operations.base import Figures
 from terrazza.operations.job import Job, Scan, plain
+from terrazza.operations.judging import LOOSE_MM, doubled, judged_again, shown_twice, verdict
 from terrazza.operations.notation import Notation
 from terrazza.operations.surfaces import kept_points
 
 cloud_fit = later("terrazza.core.register.cloud_fit")
-contradiction = later("terrazza.core.register.contradiction")
-graphs = later("scipy.sparse.csgraph")
+graph = later("terrazza.core.register.graph")
+components = later("scipy.sparse.csgraph")
 linking = later("terrazza.core.register.linking")
 network = later("terrazza.core.register.network")
-offers = later("terrazza.core.register.offers")
 
-LOOSE_MM = 7.0  # a standard deviation beyond this lets a placement be 20 mm off
 FARTHEST_STEP = 0.15  # m that an adjustment may move a scan from where fits of pairs put it
 FARTHEST_TURN = np.radians(1.0)
+LOOSE_STEPS = 2.0  # of those, from a rough place that was free to slide
 FIRM, WEAK = 0.03, 0.006
 
 
-def settle(job, scans, faces, shapes, poses, fixed, least_overlap, bias_sigma, progress, how, started, seen=None) -> Figures:
+def settle(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, progress, how, started) -> Figures:
     """Ties of all overlapping pairs, network adjustment island by island, and the facts and figures of both.
 
-    ``poses`` (scan → job or None) are near enough for a narrow fit; ``started`` are the indices that had a pose before.  With ``seen`` (the scans'
-    pictures) the final poses are judged again; ``unsettled`` in the figures says by scan what is wrong with them.
+    ``poses`` (scan → job or None) are near enough for a narrow fit; ``started`` are the indices that had a pose before.  By the scans' pictures
+    ``seen`` the final poses are judged again; ``unsettled`` in the figures says by scan what is wrong with them.
     """
-    ties = linking.fit_all(faces, shapes, poses, least_overlap, Part(progress, 0.0, 0.4))
+    ties = linking.fit_all(faces, seen, poses, least_overlap, Part(progress, 0.0, 0.4))
     clouds = [kept_points(job.cloud(s.id)) if p is not None else None for s, p in zip(scans, poses)]
     results, loose = [], []
     for island in _islands([k for k, p in enumerate(poses) if p is not None], ties):
-        results.append(_adjust_island(island, clouds, poses, fixed, started, bias_sigma, loose, Part(progress, 0.4, 1.0)))
+        results.append(_adjust_island(island, ties, clouds, poses, fixed, started, bias_sigma, loose, Part(progress, 0.4, 1.0)))
     unsettled = _unsettled(scans, poses, results, loose, fixed)
+    rest, bias = list(poses), [0.0] * len(poses)
+    for members, adjusted, _ in results:
+        for i, k in enumerate(members if adjusted else []):
+            rest[k], bias[k] = adjusted.poses[i], float(adjusted.bias[i])
+    ties = linking.at_rest(ties, faces, rest)
     figures = _record(job, scans, poses, ties, results, loose, how)
-    if seen is not None:
-        unsettled = _judged_again(job, scans, seen) | unsettled
-    return figures | {"unsettled": unsettled, "loose_mm": _loose(scans, results, fixed)}
+    doubles = doubled(job, [(s, c, p, b) for s, c, p, b in zip(scans, clouds, rest, bias) if p is not None], progress)
+    unsettled = shown_twice(doubles) | judged_again(job, scans, seen) | unsettled
+    return figures | {"unsettled": unsettled, "loose_mm": _loose(scans, results, fixed), "double_walls": doubles}
 
 
-def settle_aside(job, scans, faces, shapes, poses, least_overlap, bias_sigma, progress) -> tuple[list[np.ndarray | None], dict[int, str], dict[int, float]]:
+def settle_aside(job, scans, faces, seen, poses, least_overlap, bias_sigma, progress) -> tuple[list[np.ndarray | None], dict[int, str], dict[int, float]]:
     """The same within an island that is not joined to the job: settled poses, what is wrong with them and how loose they are (see ``settle``); no fact is put."""
-    ties = linking.fit_all(faces, shapes, poses, least_overlap, Part(progress, 0.0, 0.4))
+    ties = linking.fit_all(faces, seen, poses, least_overlap, Part(progress, 0.0, 0.4))
     clouds = [kept_points(job.cloud(s.id)) if p is not None else None for s, p in zip(scans, poses)]
     results, loose = [], []
     for members in _islands([k for k, p in enumerate(poses) if p is not None], ties):
-        results.append(_adjust_island(members, clouds, poses, set(), set(), bias_sigma, loose, Part(progress, 0.4, 1.0)))
+        results.append(_adjust_island(members, ties, clouds, poses, set(), set(), bias_sigma, loose, Part(progress, 0.4, 1.0)))
     unsettled, out = _unsettled(scans, poses, results, loose, set()), list(poses)
     for members, adjusted, _ in results:
         for k, pose in zip(members, adjusted.poses if adjusted else []):
@@ -73,14 +80,17 @@ def _step(after: np.ndarray, before: np.ndarray) -> float:
 
 
 def _bounded(scans, poses, results) -> dict[int, str]:
-    """An adjustment that moves a scan farther than fits allow did not settle: its island keeps its fits, and its scans say so."""
+    """By scan that an adjustment moves farther than ties and fits allow; one that gives no numbers leaves its island as the fits of pairs say."""
     wrong: dict[int, str] = {}
     for n, (members, adjusted, stay) in enumerate(results):
         if adjusted is None:
             continue
-        if max(_step(a, poses[k]) for a, k in zip(adjusted.poses, members)) > 1 or not np.isfinite(adjusted.joint).all():
+        if not np.isfinite(adjusted.joint).all():
             results[n] = (members, None, set(members))
             wrong |= {scans[k].id: "The adjustment of its island did not settle; it stands as the fits of pairs say." for k in members if k not in stay}
+            continue
+        far = {k: rigid.difference(a, poses[k])[0] for a, k in zip(adjusted.poses, members) if k not in stay and _step(a, poses[k]) > LOOSE_STEPS}
+        wrong |= {scans[k].id: f"The adjustment moved it by {moved:.2f} m from where the fits of pairs had put it." for k, moved in far.items()}
     return wrong
 
 
@@ -100,26 +110,11 @@ def _loose(scans, results, fixed: set[int]) -> dict[int, float]:
             for j in range(i):
                 relative = shift[i, :, i] + shift[j, :, j] - shift[i, :, j] - shift[j, :, i]
                 sigma[i, j] = sigma[j, i] = np.sqrt(max(np.linalg.eigvalsh(relative)[-1], 0.0)) * 1000
-        count, part = graphs.connected_components(sigma <= LOOSE_MM, directed=False)
+        count, part = components.connected_components(sigma <= LOOSE_MM, directed=False)
         stay = [i for i, k in enumerate(members) if k in fixed]
         main = part[stay[0]] if stay else int(np.argmax(np.bincount(part, minlength=count)))
         out |= {scans[members[i]].id: float(sigma[i, part == main].min()) for i in range(n) if part[i] != main}
     return out
-
-
-def _judged_again(job: Job, scans: list[Scan], seen) -> dict[int, str]:
-    """By scan what the pictures say against its final pose."""
-    places = {k: np.array(job.get("pose", s.id)["matrix"]) for k, s in enumerate(scans) if (job.get("pose", s.id) or {}).get("matrix")}
-    wrong: dict[int, str] = {}
-    for a in places:
-        for b in places:
-            if a < b:
-                verdict = contradiction.judge(seen[a], seen[b], rigid.inverse(places[a]) @ places[b])
-                if verdict.area > offers.REFUSED and verdict.common > offers.COMMON:
-                    at = rigid.apply(places[a], verdict.patches[0][1][None])[0]
-                    for k in (a, b):
-                        wrong.setdefault(scans[k].id, f"Scans {scans[a].id} and {scans[b].id} contradict each other over {verdict.area:.1f} m², most near {at[0]:.1f}, {at[1]:.1f}, {at[2]:.1f}.")
-    return wrong
 
 
 def _islands(members: list[int], ties) -> list[list[int]]:
@@ -131,24 +126,26 @@ def _islands(members: list[int], ties) -> list[list[int]]:
     return [[k for k in members if island[k] == i] for i in dict.fromkeys(island.values())]
 
 
-def _adjust_island(island, clouds, poses, fixed, started, bias_sigma, loose, progress):
-    """(members, Adjusted, fixed members); a scan that the patches cannot hold is taken out and named in ``loose``."""
+def _adjust_island(island, ties, clouds, poses, fixed, started, bias_sigma, loose, progress):
+    """(members, Adjusted, fixed members): from where all cloud ties agree best, which also hold what the patches do not; a scan that the others' patches carry away is taken out and named in ``loose``."""
     members = list(island)
     while True:
         stay = {k for k in members if k in fixed} or {min(members, key=lambda k: (k not in started, k))}
         if len(stay) == len(members):
             return members, None, stay
+        held = {members.index(k) for k in stay}
+        within = [replace(t, a=members.index(t.a), b=members.index(t.b)) for t in ties if not t.failed and {t.a, t.b} <= set(members)]
+        rough = graph.relax([poses[k] for k in members], within, held)
+        known = rough.information / max(1.0, float(np.mean(np.square(rough.misfit or [0.0]))))
         try:
-            adjusted = network.solve([clouds[k] for k in members], [poses[k] for k in members], {members.index(k) for k in stay}, bias_sigma, progress=progress)
-            steps = [_step(a, poses[k]) for a, k in zip(adjusted.poses, members)]
-            if len(members) > 2 and max(steps) > 1 and np.isfinite(adjusted.joint).all():
-                loose.append(members.pop(int(np.argmax(steps))))  # one that the others' patches carry away would carry them away, too
-                continue
-            return members, adjusted, stay
-        except (InputError, np.linalg.LinAlgError) as error:
-            seen = getattr(error, "seen", np.zeros(len(members), int))
-            seen[[members.index(k) for k in stay]] = np.iinfo(seen.dtype).max
-            loose.append(members.pop(int(np.argmin(seen))))
+            adjusted = network.solve([clouds[k] for k in members], rough.poses, held, bias_sigma, known=known, progress=progress)
+        except (InputError, np.linalg.LinAlgError):
+            adjusted = network.by_ties(rough.poses, known, held)
+        steps = [_step(a, p) for a, p in zip(adjusted.poses, rough.poses)]
+        if len(members) > 2 and max(steps) > 1 and np.isfinite(adjusted.joint).all():
+            loose.append(members.pop(int(np.argmax(steps))))  # it would carry away the others, too
+            continue
+        return members, adjusted, stay
 
 
 def _record(job: Job, scans: list[Scan], poses, ties, results, loose, how) -> Figures:
@@ -194,13 +191,6 @@ def _record(job: Job, scans: list[Scan], poses, ties, results, loose, how) -> Fi
             "islands": [[scans[k].id for k in m] for m, _, _ in results], "loose": [scans[k].id for k in loose], "verdict": verdict(rms), **{k: summary[k] for k in ("patch_rms_mm", "variance_factor", "redundancy")}}
 
 
-def verdict(rms_mm: float | None) -> str:
-    """What a cloud RMS means for indoor work (common practice)."""
-    if rms_mm is None:
-        return "no ties to judge by"
-    return "good for indoor work" if rms_mm <= 7 else "a rough stage that still needs the final fit" if rms_mm <= 20 else "too rough: look at the ties"
-
-
 def _put_ties(job, scans, poses, by_scan, ties, results):
     patches = {}
     for members, adjusted, _ in results:
@@ -229,7 +219,7 @@ def tie_record(a: Scan, b: Scan, tie, pose_a: np.ndarray) -> dict:
     information = turn @ fit.information @ turn.T
     direction, share = cloud_fit.weak_direction(information)
     held = np.diag(information)[3:] / max(np.trace(information[3:, 3:]), 1e-12)
-    return {"a": a.id, "b": b.id, "rms_mm": fit.rms * 1000, "median_mm": fit.median * 1000, "overlap": fit.overlap, "used": fit.used, "agree": tie.agree, "against": tie.against,
+    return {"a": a.id, "b": b.id, "rms_mm": fit.rms * 1000, "median_mm": fit.median * 1000, "overlap": fit.overlap, "used": fit.used, "agree": tie.agree, "against": tie.against, "unmatched": tie.unmatched,
             "hold": {k: float(v) for k, v in zip("xyz", held)}, "weakest": share, "weak_direction": direction.tolist(), "words": hold_words(direction, share), "failed": tie.failed}
 
 

@@ -152,6 +152,23 @@ def _algebraic(points):
     return np.append(x[:-1], np.sqrt(square)) if square > 0 else None
 
 
+def circle(points: np.ndarray, rounds: int = 8) -> tuple[np.ndarray, float, float, float] | None:
+    """Centre (2,), radius, RMS and the standard deviation of the centre in its weakest direction (m) of the circle through (n, 2) points by least squares of the distances; None where they lie in a line."""
+    middle = points.mean(0)
+    local, values = points - middle, _algebraic(points - middle)
+    if values is None:
+        return None
+    for _ in range(rounds):
+        to = local - values[:2]
+        reach = np.maximum(np.linalg.norm(to, axis=1), 1e-9)
+        jacobian = np.c_[-to / reach[:, None], -np.ones(len(points))]
+        values = values - np.linalg.lstsq(jacobian, reach - values[2], rcond=None)[0]
+    away = np.linalg.norm(local - values[:2], axis=1) - values[2]
+    rms = float(np.sqrt(np.mean(away**2)))
+    sigma = rms * np.sqrt(np.linalg.eigvalsh(np.linalg.pinv(jacobian.T @ jacobian)[:2, :2])[-1])
+    return values[:2] + middle, float(values[2]), rms, float(sigma)
+
+
 def _cylinder_start(points):
     rng = np.random.default_rng(0)
     some = points if len(points) <= 600 else points[rng.choice(len(points), 600, replace=False)]

@@ -8,7 +8,7 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.core.register.contradiction import Picture, Verdict, judge
-from terrazza.core.register.offers import COMMON, GIVEN, REFUSED, SAME, TOLD, TWINS, Offer, evidence, same, stacked
+from terrazza.core.register.offers import COMMON, GIVEN, REFUSED, SAME, TOLD, TWINS, Offer, evidence, same, stacked, weighed
 
 TWICE = 3.0  # evidence against each pair of stations that are stacked
 RIVAL = 1.5  # a rival's evidence is at most this much less than the placement's
@@ -17,6 +17,7 @@ FAINT = 1.8  # evidence below which a placement is doubted even without a rival
 ALIKE = 0.3  # m² of contradicting surface below which two scans that can be stacked may stand for one another
 BLOCKS = (0.1, 0.2, 0.4)  # shares in common: parts of an island that hang together by more than this are tried as one
 BUSY = 0.3  # in common: pairs of which what contradicts tells how much moved between scans; the more did, the less a faint placement without contradictions says
+BUSIEST = 2.0  # what contradicts in such pairs, as a logarithm, beyond which more of it says no more
 ALTERNATIVES = 8
 BEYOND = 60.0  # m between stations that say nothing of each other
 
@@ -37,9 +38,9 @@ class Case:
 class Assembly:
     """Scans in islands, each with poses in its island's frame, and what their pictures say of each other."""
 
-    def __init__(self, pictures: list[Picture], fixed: set[int], judged: dict[tuple, Verdict] | None = None):
-        """``judged``: verdicts known from another assembly of the same pictures; new ones are added."""
-        self.pictures, self.fixed, self._judged = pictures, fixed, {} if judged is None else judged
+    def __init__(self, pictures: list[Picture], fixed: set[int], judged: dict[tuple, Verdict] | None = None, quiet: float = 1.0):
+        """``judged``: verdicts known from another assembly of the same pictures; new ones are added.  ``quiet``: how much counts what may have been moved."""
+        self.pictures, self.fixed, self.quiet, self._judged = pictures, fixed, quiet, {} if judged is None else judged
         self.pose = [np.eye(4) for _ in pictures]
         self.island = list(range(len(pictures)))
 
@@ -48,7 +49,7 @@ class Assembly:
             a, b, pose = b, a, rigid.inverse(pose)
         key = (a, b, pose.round(3).tobytes())
         if key not in self._judged:
-            self._judged[key] = judge(self.pictures[a], self.pictures[b], pose)
+            self._judged[key] = weighed(judge(self.pictures[a], self.pictures[b], pose), self.quiet)
         return self._judged[key]
 
     def standing(self, a: int, b: int) -> Verdict:
@@ -162,7 +163,7 @@ def doubts_of(assembly: Assembly, rivals: list[list[np.ndarray]], given, fixed) 
     for island in dict.fromkeys(assembly.island):
         members = assembly.members(island)
         busy = [v.cost for a, b in combinations(members, 2) if (v := assembly.standing(a, b)).told > BUSY]
-        least = FAINT * (1 + float(np.mean(busy)) / 2) if busy else FAINT
+        least = FAINT * (1 + min(float(np.mean(busy)), BUSIEST) / 8) if busy else FAINT
         for k in members:
             out[k] = _doubted(assembly, k, least, rivals, given, fixed)
     return out

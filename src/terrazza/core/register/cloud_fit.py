@@ -108,6 +108,20 @@ def fit(a: Surface, b: Surface, start: np.ndarray, widths=WIDTHS, rounds: int = 
                hessian, about, moved < 1e-4 * 5, tuple(f[3:] for f in free))
 
 
+def compare(a: Surface, b: Surface, pose: np.ndarray, width: float = 0.12, most: int = 16000) -> tuple[float, float, int, float] | None:
+    """How well surfaces lie on each other at a pose (b to a): RMS and median (m) of the distances that belong together, their number, and the share of partners within ``width`` (m) that do not.
+
+    What moved is not misfit: distances beyond 4.685 robust deviations are counted, not averaged.  None where they have too little in common.
+    """
+    points, normals = sample(b, most)
+    system = _system(a, a.xyz[a.flat], a.normals[a.flat], points, normals, pose, width) if len(points) >= 100 and a.flat.sum() >= 100 else None
+    if system is None:
+        return None
+    away = np.abs(system[3])
+    matched = away <= max(4.685 * 1.4826 * np.median(away), 0.003)
+    return float(np.sqrt(np.mean(away[matched] ** 2))), float(np.median(away[matched])), int(matched.sum()), float(1 - matched.mean())
+
+
 def _system(a, base, base_normals, points, normals, pose, width):
     """Normal equations of one round: 6×6, 6, reference place, distances, weights, number of points with a partner, and the shifts (6,) that nothing holds.
 

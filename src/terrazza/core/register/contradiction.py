@@ -71,7 +71,7 @@ class Verdict:
     """On a placement of two scans: ``agree`` each way (share of what could be judged), ``common`` (share of the smaller scan's points that could be judged and agree), ``told`` (the same
     as a share of a scan all around),
     ``area`` (m²) of the patches that contradict, people weighed down, for each ``USUAL`` m² that agree where that is more, ``cost``: the same as a
-    logarithm of how much less likely it makes the placement, patch by patch, and ``patches``: (area m², centre (3,) in a's frame), largest first."""
+    logarithm of how much less likely it makes the placement, patch by patch, ``moved``: the part of it that things which may have been moved make up, and ``patches``: (area m², centre (3,) in a's frame), largest first."""
 
     agree: tuple[float, float]
     common: float
@@ -79,6 +79,7 @@ class Verdict:
     area: float
     cost: float
     patches: list
+    moved: float = 0.0
 
     @property
     def shared(self) -> float:
@@ -112,8 +113,8 @@ def _areas(xyz: np.ndarray) -> np.ndarray:
     return r**2 * PIXEL**2 * np.cos(np.arcsin(np.clip(xyz[:, 2] / np.maximum(r, 1e-9), -1, 1)))
 
 
-def _patches(picture: Picture, state: np.ndarray, floor: float) -> list[tuple[float, np.ndarray, float]]:
-    """(area, centre (3,), weight) of the contradicted patches in a picture; ``floor`` is the height under its station."""
+def _patches(picture: Picture, state: np.ndarray, floor: float) -> list[tuple[float, np.ndarray, float, bool]]:
+    """(area, centre (3,), weight, whether it may have been moved) of the contradicted patches in a picture; ``floor`` is the height under its station."""
     bad = np.zeros((ROWS, COLUMNS), bool)
     chosen = state == 2
     bad[picture.row[chosen], picture.column[chosen]] = True
@@ -133,7 +134,7 @@ def _patches(picture: Picture, state: np.ndarray, floor: float) -> list[tuple[fl
         size = np.ptp(np.quantile(mine, [0.03, 0.97], axis=0), axis=0)
         top, stands = mine[:, 2].max() - floor, mine[:, 2].min() < floor + 0.9
         moved = stands and any(np.hypot(*size[:2]) < wide and top < high for wide, high in (PERSON, FURNITURE))
-        out.append((float(total[label]), mine.mean(0), float((MOVED if moved else 1.0) * min(1.0, pixels[label] / MANY))))
+        out.append((float(total[label]), mine.mean(0), float((MOVED if moved else 1.0) * min(1.0, pixels[label] / MANY)), moved))
     return out
 
 
@@ -151,8 +152,9 @@ def judge(a: Picture, b: Picture, pose: np.ndarray, slack: tuple[float, float] =
             common.append(yes / max(len(mine.xyz), 1))
             told.append(yes / max(len(mine.xyz), WHOLE))
         centre = (lambda p: rigid.apply(pose, p[None])[0]) if mine is b else (lambda p: p)
-        found += [(area * weight, centre(middle)) for area, middle, weight in _patches(mine, state, mine.floor)] if judged else []
+        found += [(area * weight, centre(middle), moved) for area, middle, weight, moved in _patches(mine, state, mine.floor)] if judged else []
     found.sort(key=lambda p: -p[0])
     shares = shares or [0.0]
     part = min(1.0, USUAL / max(agreed, 1e-9))
-    return Verdict((shares[-1], shares[0]), max(common, default=0.0), max(told, default=0.0), float(sum(p[0] for p in found)) * part, float(sum(min(p[0] * part / PATCH, SURE) for p in found)), found)
+    cost = [min(p[0] * part / PATCH, SURE) for p in found]
+    return Verdict((shares[-1], shares[0]), max(common, default=0.0), max(told, default=0.0), float(sum(p[0] for p in found)) * part, float(sum(cost)), [p[:2] for p in found], float(sum(c for c, p in zip(cost, found) if p[2])))

@@ -1,22 +1,23 @@
 """Ties between scans that stand where they belong, to within what a narrow fit finds."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Progress
 from terrazza.core.register import cloud_fit
-from terrazza.core.register.plan_match import PlanShape, judge
+from terrazza.core.register.contradiction import WIDELY, Picture, judge
+from terrazza.core.register.offers import COMMON, REFUSED
 from terrazza.core.register.surface import Surface
 from terrazza.errors import InputError
 
-CONTRADICTION = 0.03
+LEAST = 0.03  # share of flat points with a partner that a tie has to have
 
 
 @dataclass
 class Tie:
-    """A cloud tie: scan ``b`` relative to scan ``a`` (indices), its fit, and its free-space verdict."""
+    """A cloud tie: scan ``b`` relative to scan ``a`` (indices), its fit, the share of the smaller scan that agrees, the surface (m²) that contradicts, and the share of near points that lie on no common surface."""
 
     a: int
     b: int
@@ -24,35 +25,47 @@ class Tie:
     agree: float
     against: float
     failed: str = ""
+    unmatched: float = 0.0
 
 
-def fit_all(surfaces: list[Surface], shapes: list[PlanShape], poses: list[np.ndarray | None], least_overlap: float = 0.05,
-            progress: Progress = QUIET) -> list[Tie]:
+def fit_all(surfaces: list[Surface], pictures: list[Picture], poses: list[np.ndarray | None], least_overlap: float = 0.05, progress: Progress = QUIET) -> list[Tie]:
     """Cloud fits of all pairs of placed scans that overlap, starting from ``poses``; failed ones say why."""
     ties = []
     pairs = [(a, b) for a in range(len(poses)) for b in range(a + 1, len(poses)) if poses[a] is not None and poses[b] is not None]
     for done, (a, b) in enumerate(pairs):
         progress.advance(done, len(pairs), f"Cloud fit {a + 1} – {b + 1}")
         start = rigid.inverse(poses[a]) @ poses[b]
-        verdict = judge(shapes[a], shapes[b], start, 0.15)
-        if verdict.agree < least_overlap:
+        verdict = judge(pictures[a], pictures[b], start, WIDELY)
+        if verdict.common < min(least_overlap, COMMON):
             continue
-        tie = fit_pair(surfaces, shapes, a, b, start, widths=(0.12, 0.06, 0.03))
+        tie = fit_pair(surfaces, pictures, a, b, start, widths=(0.12, 0.06, 0.03))
         if tie is not None:
             ties.append(tie)
     return ties
 
 
-def fit_pair(surfaces, shapes, a, b, start, widths=cloud_fit.WIDTHS) -> Tie | None:
+def fit_pair(surfaces: list[Surface], pictures: list[Picture], a: int, b: int, start: np.ndarray, widths=cloud_fit.WIDTHS) -> Tie | None:
     """One cloud fit with its verdict; None where the two share too little for a fit."""
     try:
         fit = cloud_fit.fit(surfaces[a], surfaces[b], start, widths=widths)
     except InputError:
         return None
-    verdict = judge(shapes[a], shapes[b], fit.pose, 0.12)
+    verdict = judge(pictures[a], pictures[b], fit.pose)
     failed = ""
-    if verdict.against > CONTRADICTION:
+    if verdict.area > REFUSED:
         failed = "contradicts what the scans saw as free space"
-    elif fit.overlap < 0.03:
+    elif fit.overlap < LEAST:
         failed = "overlap under 3 %"
-    return Tie(a, b, fit, verdict.agree, verdict.against, failed)
+    return Tie(a, b, fit, verdict.common, verdict.area, failed)
+
+
+def at_rest(ties: list[Tie], surfaces: list[Surface], poses: list[np.ndarray | None]) -> list[Tie]:
+    """The same ties with RMS, median and number of points where their scans stand in the end (``poses`` to the job), not where each pair alone would have them."""
+    out = []
+    for tie in ties:
+        found = cloud_fit.compare(surfaces[tie.a], surfaces[tie.b], rigid.inverse(poses[tie.a]) @ poses[tie.b])
+        if found is not None:
+            rms, median, used, unmatched = found
+            tie = replace(tie, fit=replace(tie.fit, rms=rms, median=median, used=used), unmatched=unmatched)
+        out.append(tie)
+    return out

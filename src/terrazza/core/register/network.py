@@ -1,52 +1,36 @@
 """Network adjustment: all scans together, over every patch of surface that two or more of them saw.
 
-Space is cut into cells, halved where a cell is not yet flat.  In a flat cell each
-scan's points carry the moments of a plane fit; the common plane is eliminated
-and what remains are normal equations of the poses (and one range bias a scan,
+In each patch (see ``patches``) each scan's points carry the moments of a plane fit; the common plane is eliminated
+and what remains are normal equations of the poses (and two errors of the instrument a scan,
 held by a prior).  This is bundle adjustment of planes from point moments, as in
 Liu & Zhang 2021 (IEEE RA-L 6:3184), with the planes eliminated linearly.
 
-Unknowns of scan s, in the job frame: rotation about its own place (3, rad), shift (3, m), range bias (1, m).
+Unknowns of scan s, in the job frame: rotation about its own place (3, rad), shift (3, m), range bias (1, m), vertical index error (1, rad): by how much it reads
+too far and too high.
 """
 
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import sparse
+from scipy import linalg, sparse
 
-from terrazza.core.geometry import rigid, voxels
+from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
-from terrazza.core.register.cloud_fit import unheld
+from terrazza.core.register.cloud_fit import FACING
+from terrazza.core.register.patches import Patches, collect, in_job, pooled
 from terrazza.errors import InputError
 
-CELLS = (0.8, 0.4, 0.2)
-LEAST = 8
-SMOOTH = 0.0035
-ROUGHEST = 0.005
-CORRELATED = 60.0
 BIAS_SIGMA = 0.0004
+INDEX_SIGMA = np.radians(15 / 3600)  # rad: of vertical circles of scanners, common practice
+U = 8  # unknowns of a scan
 SETTLED = 4
 UNEVEN = 0.00003
 RESTING = 0.0003
-FACE = 0.012
+FEW = 16  # patches of a scan below which its ties say more
+STEP = 0.05  # m: over which the change along a patch is taken
 SURE = 0.004  # m: where the normals that face a shift leave it less sure than this, nothing holds it
 HELD = (np.radians(0.5), 0.1)  # rad and m: standard deviations of the poses that an adjustment begins with; a direction that no surface holds stays there, with that σ
-ANCHORS = np.array([[0.137, 0.291, 0.413], [0.571, 0.773, 0.887], [0.351, 0.117, 0.659]])
-
-
-@dataclass
-class Patches:
-    """Moments of every (patch, scan): ``patch`` and ``scan`` ids, ``n``, ``mean`` (m, 3), ``cov`` (m, 3, 3), scan frame."""
-
-    patch: np.ndarray
-    scan: np.ndarray
-    n: np.ndarray
-    mean: np.ndarray
-    cov: np.ndarray
-
-    @property
-    def count(self) -> int:
-        return int(self.patch.max()) + 1 if len(self.patch) else 0
+ALIKE = np.cos(np.radians(12.0))  # directions nearer to each other than this are one
 
 
 @dataclass
@@ -69,148 +53,108 @@ class Adjusted:
     pair_rms: np.ndarray
 
 
-def collect(clouds: list[np.ndarray], poses: list[np.ndarray], progress: Progress = QUIET) -> Patches:
-    """Find the flat cells that two or more scans share; ``clouds`` (n, 3) in scan frames, poses near enough (cm)."""
-    remaining = [np.arange(len(c)) for c in clouds]
-    parts, number = [], 0
-    for level, size in enumerate(CELLS):
-        cells, rows = [], []
-        anchor = poses[0][:3, 3] - size * ANCHORS[level]
-        for s, (cloud, pose) in enumerate(zip(clouds, poses)):
-            progress.advance(level * len(clouds) + s, len(CELLS) * len(clouds), "Gathering patches")
-            local = cloud[remaining[s]]
-            key = voxels.keys(rigid.apply(pose, local) - anchor, size)
-            order = np.argsort(key, kind="stable")
-            key, sorted_points = key[order], local[order]
-            edges = np.flatnonzero(np.r_[True, key[1:] != key[:-1]]) if len(key) else np.zeros(0, int)
-            cells.append((key[edges], edges, order, key))
-            rows.append(_moments(sorted_points, edges))
-        keys = np.concatenate([c[0] for c in cells])
-        scan = np.concatenate([np.full(len(c[0]), s) for s, c in enumerate(cells)])
-        n, mean, cov = (np.concatenate([r[i] for r in rows]) for i in range(3))
-        ids, patch = np.unique(keys, return_inverse=True)
-        flat, shared = _flat(patch, len(ids), scan, n, mean, cov, poses, SMOOTH if size != CELLS[-1] else ROUGHEST, anchor, size)
-        use = flat[patch] & (n >= LEAST)
-        renumber = np.cumsum(flat) - 1 + number
-        number += int(flat.sum())
-        parts.append((renumber[patch[use]], scan[use], n[use], mean[use], cov[use]))
-        again = ids[shared & ~flat]
-        for s, (key, _, order, sorted_key) in enumerate(cells):
-            where = np.searchsorted(again, sorted_key)
-            inside = np.zeros(len(sorted_key), bool) if not len(again) else again[np.minimum(where, len(again) - 1)] == sorted_key
-            remaining[s] = remaining[s][order[inside]]
-    merged = [np.concatenate([p[i] for p in parts]) for i in range(5)]
-    order = np.argsort(merged[0], kind="stable")
-    return Patches(*(m[order] for m in merged))
-
-
-def _moments(points, edges):
-    if not len(edges):
-        return np.zeros(0), np.zeros((0, 3)), np.zeros((0, 3, 3))
-    n = np.diff(np.r_[edges, len(points)]).astype(float)
-    mean = np.add.reduceat(points, edges) / n[:, None]
-    d = points - np.repeat(mean, n.astype(int), axis=0)
-    cov = np.empty((len(n), 3, 3))
-    for i in range(3):
-        for j in range(i, 3):
-            cov[:, i, j] = cov[:, j, i] = np.add.reduceat(d[:, i] * d[:, j], edges) / n
-    return n, mean, cov
-
-
-def _world(scan, mean, cov, poses):
-    r = np.array([p[:3, :3] for p in poses])[scan]
-    t = np.array([p[:3, 3] for p in poses])[scan]
-    return np.einsum("mij,mj->mi", r, mean) + t, r @ cov @ r.transpose(0, 2, 1)
-
-
-def _pooled(patch, count, n, mean, cov):
-    """Pooled mean and covariance per patch, each scan weighing by its capped count."""
-    w = n / (1 + n / CORRELATED)
-    total = np.bincount(patch, w, count)
-    centre = np.stack([np.bincount(patch, w * mean[:, i], count) for i in range(3)], 1) / np.maximum(total, 1e-9)[:, None]
-    d = mean - centre[patch]
-    spread = w[:, None, None] * (cov + d[:, :, None] * d[:, None, :])
-    pooled = np.stack([np.bincount(patch, spread[:, i, j], count) for i in range(3) for j in range(3)], 1).reshape(-1, 3, 3)
-    return centre, pooled / np.maximum(total, 1e-9)[:, None, None]
-
-
-def _flat(patch, count, scan, n, mean, cov, poses, limit, anchor, size):
-    """Which cells are flat (masks over cells: flat and shared, shared) to within ``limit`` metres of scatter.
-
-    A plane that lies along a face of its cell is not: the face would cut off half of its noise.  It comes up in the next, shifted grid.
-    """
-    enough = n >= LEAST
-    seen = np.bincount(patch[enough], minlength=count)
-    shared = seen >= 2
-    world_mean, world_cov = _world(scan[enough], mean[enough], cov[enough], poses)
-    centre, pooled = _pooled(patch[enough], count, n[enough], world_mean, world_cov)
-    values, vectors = np.linalg.eigh(pooled)
-    own = np.linalg.eigvalsh(cov[enough])[:, 0]
-    worst = np.zeros(count)
-    np.maximum.at(worst, patch[enough], own)
-    flat = shared & (values[:, 0] < limit**2 * 1.5) & (worst < limit**2) & (values[:, 1] > 8 * values[:, 0]) & (values[:, 1] > 0.02 * values[:, 2])
-    within = ((centre - anchor) / size) % 1.0
-    along_face = ((np.minimum(within, 1 - within) * size < FACE) & (np.abs(vectors[:, :, 0]) > 0.7)).any(1)
-    ray = world_mean - np.array([p[:3, 3] for p in poses])[scan[enough]]
-    ahead = np.einsum("mi,mi->m", ray, vectors[patch[enough], :, 0]) > 0
-    front, back = np.bincount(patch[enough], ahead, count), np.bincount(patch[enough], ~ahead, count)
-    return flat & ~along_face & ~((front > 0) & (back > 0)), shared  # seen from both sides it is two surfaces: a wall's
-
-
-def adjust(patches: Patches, poses: list[np.ndarray], fixed: set[int], rounds: int = 12, bias_sigma: float = BIAS_SIGMA) -> Adjusted:
-    """Least squares over all patches; scans in ``fixed`` keep their poses.
+def adjust(patches: Patches, poses: list[np.ndarray], fixed: set[int], rounds: int = 12, bias_sigma: float = BIAS_SIGMA, known: np.ndarray | None = None) -> Adjusted:
+    """Least squares over all patches; scans in ``fixed`` keep their poses.  ``known`` (6k, 6k): information on (rotation, shift) that ``poses`` carry already, such as that of cloud ties.
 
     Raises InputError where the patches cannot hold every free scan.
     """
     k = len(poses)
     poses = [p.copy() for p in poses]
     free = [s for s in range(k) if s not in fixed]
-    bias = np.zeros(k)
-    active = np.array([7 * s + i for s in free for i in range(6)] + [7 * s + 6 for s in range(k)], int)
-    weight = np.ones(len(patches.n))
-    if any(seen < 3 for s, seen in enumerate(np.bincount(patches.scan, minlength=k)) if s not in fixed):
+    own = np.zeros((k, 2))
+    active = np.array([U * s + i for s in free for i in range(6)] + [U * s + i for s in range(k) for i in (6, 7)], int)
+    weight, across = np.ones(len(patches.n)), np.eye(U * k)
+    if known is None and any(seen < 3 for s, seen in enumerate(np.bincount(patches.scan, minlength=k)) if s not in fixed):
         raise InputError("The ties do not hold every scan.", "Take the loose scans out of the adjustment, or tie them to a neighbour.")
-    prior, since = np.zeros(7 * k), np.zeros(7 * k)
-    prior.reshape(k, 7)[:] = [1 / HELD[0] ** 2] * 3 + [1 / HELD[1] ** 2] * 3 + [1 / bias_sigma**2]
+    since, keep = np.zeros(U * k), np.array([U * s + i for s in range(k) for i in range(6)])
+    prior = np.diag(np.tile([1 / HELD[0] ** 2] * 3 + [1 / HELD[1] ** 2] * 3 + [1 / bias_sigma**2, 1 / INDEX_SIGMA**2], k))
+    prior[np.ix_(keep, keep)] += 0.0 if known is None else known
     for done in range(rounds):
-        system = _equations(patches, poses, bias, weight)
+        system = _equations(patches, poses, own, weight)
         weight = _judged(patches, system, soft=done < rounds - SETTLED) if done <= rounds - SETTLED else weight
-        system = _equations(patches, poses, bias, weight)
+        system = _equations(patches, poses, own, weight)
         factor, redundancy = _variance_factor(patches, system, weight, len(free))
-        across = _across_unheld(patches, system, k, factor)
-        full = across @ (system.normal / factor) @ across + np.diag(prior)
-        solution = np.zeros(7 * k)
-        solution[active] = -_solve(full[np.ix_(active, active)], (across @ system.gradient / factor + prior * since)[active])
+        across = _across_unheld(patches, system, k, factor, fixed) if done in {0, rounds - SETTLED, rounds - 1} else across
+        full = across @ (system.normal / factor) @ across + prior
+        solution = np.zeros(U * k)
+        solution[active] = -_solve(full[np.ix_(active, active)], (across @ system.gradient / factor + prior @ since)[active])
         for s in free:
             place = poses[s][:3, 3]
-            poses[s] = rigid.step(poses[s], solution[7 * s : 7 * s + 3], solution[7 * s + 3 : 7 * s + 6], place)
+            poses[s] = rigid.step(poses[s], solution[U * s : U * s + 3], solution[U * s + 3 : U * s + 6], place)
         since += solution  # small turns add up
-        bias = since[6::7].copy()
+        own = since.reshape(k, U)[:, 6:].copy()
     residual = system.residual
-    inverse = np.zeros((7 * k, 7 * k))
+    inverse = np.zeros((U * k, U * k))
     inverse[np.ix_(active, active)] = np.linalg.inv(full[np.ix_(active, active)])
-    keep = np.array([7 * s + i for s in range(k) for i in range(6)])
     joint = inverse[np.ix_(keep, keep)]
     shared, pair_rms = _pairs(patches, residual, weight, k)
     good = weight > 0
     rms = float(np.sqrt(np.average(residual[good] ** 2, weights=1 / system.noise[good] ** 2))) if good.any() else 0.0
-    return Adjusted(poses, np.array([joint[6 * s : 6 * s + 6, 6 * s : 6 * s + 6] for s in range(k)]), joint, bias, rms, float(factor), redundancy, shared, pair_rms)
+    return Adjusted(poses, np.array([joint[6 * s : 6 * s + 6, 6 * s : 6 * s + 6] for s in range(k)]), joint, own[:, 0], rms, float(factor), redundancy, shared, pair_rms)
 
 
-def _across_unheld(patches, system, k, factor) -> np.ndarray:
-    """(7k, 7k) projector that takes away shifts of scans which no surface facing them holds.
+def _across_unheld(patches, system, k, factor, fixed) -> np.ndarray:
+    """(8k, 8k) projector that takes away shifts of scans, alone or as a block, which no surface facing them holds against the others.
 
     The noise of normals alone gives the normal equations 1/extent² a patch along its plane: with hundreds of patches millimetres, where there is nothing.
     """
-    out = np.eye(7 * k)
+    out, taken = np.eye(U * k), np.zeros((0, U * k))
+    rows = sparse.csr_matrix((system.weight / factor, (patches.patch, patches.scan)), (patches.count, k))
+    total = np.maximum(np.asarray(rows.sum(1)).ravel(), 1e-12)
+    facing = np.zeros((patches.count, 3))
+    facing[patches.patch] = system.facing
+    for direction in _weak_ways(patches, system, k):
+        cosine = facing @ direction
+        share = np.where(np.abs(cosine) > FACING, cosine**2, 0.0) / total
+        between = (rows.T @ sparse.diags(share) @ rows).toarray()
+        for block in _blocks(between, 1 / SURE**2):
+            if not fixed & set(block):
+                shift = np.zeros(U * k)
+                shift.reshape(k, U)[block, 3:6] = direction
+                shift -= taken.T @ (taken @ shift)  # what other directions have taken already
+                if (size := np.linalg.norm(shift)) > 0.1 * np.sqrt(len(block)):
+                    taken = np.vstack([taken, shift / size])
+    return out - taken.T @ taken
+
+
+def _weak_ways(patches, system, k) -> list[np.ndarray]:
+    """Directions (3,) that may not be held: the two that each scan's patches face least, like ones once."""
+    out: list[np.ndarray] = []
     for s in range(k):
         here = patches.scan == s
-        for direction, _ in unheld(system.facing[here], system.weight[here] / factor, 1 / SURE**2):
-            out[7 * s + 3 : 7 * s + 6, 7 * s + 3 : 7 * s + 6] -= np.outer(direction, direction)
+        normals = system.facing[here] * np.sqrt(system.weight[here])[:, None]
+        for way in np.linalg.eigh(normals.T @ normals)[1].T[:2]:
+            if not any(abs(way @ o) > ALIKE for o in out):
+                out.append(way)
     return out
 
 
-def solve(clouds: list[np.ndarray], poses: list[np.ndarray], fixed: set[int], bias_sigma: float = BIAS_SIGMA, passes: int = 3, progress: Progress = QUIET) -> Adjusted:
+def _blocks(between: np.ndarray, least: float) -> list[list[int]]:
+    """Groups of scans that ``between`` (k, k), what each two hold each other by, holds together: those that hold most are put together first, and then hold others by the sum."""
+    left, held = [[s] for s in range(len(between))], between.copy()
+    np.fill_diagonal(held, 0.0)
+    while len(left) > 1:
+        i, j = np.unravel_index(int(np.argmax(held)), held.shape)
+        if held[i, j] < least:
+            break
+        i, j = min(i, j), max(i, j)
+        left[i] += left.pop(j)
+        held[i] += held[j]
+        held[:, i] += held[:, j]
+        held = np.delete(np.delete(held, j, 0), j, 1)
+        held[i, i] = 0.0
+    return left
+
+
+def _of_many(patches: Patches, k: int) -> Patches:
+    """Without the patches of scans that have few: what is flat by chance, as on open ground, would overrule the ties."""
+    seen = np.bincount(patches.scan, minlength=k)
+    use = (seen >= FEW)[patches.scan]
+    use &= (np.bincount(patches.patch[use], minlength=patches.count) > 1)[patches.patch] & use
+    return Patches(*(getattr(patches, name)[use] for name in ("patch", "scan", "n", "mean", "cov")))
+
+
+def solve(clouds: list[np.ndarray], poses: list[np.ndarray], fixed: set[int], bias_sigma: float = BIAS_SIGMA, passes: int = 3, known: np.ndarray | None = None, progress: Progress = QUIET) -> Adjusted:
     """Patches and adjustment in turn until no scan moves by more than ``RESTING``: patches that were
     chosen while walls still stood double would favour the poses they were chosen at.
 
@@ -218,8 +162,12 @@ def solve(clouds: list[np.ndarray], poses: list[np.ndarray], fixed: set[int], bi
     """
     for number in range(passes):
         patches = collect(clouds, poses, Part(progress, number / passes, (number + 1) / passes))
+        if known is not None:
+            patches = _of_many(patches, len(poses))
+        if not patches.count:
+            raise InputError("Too few common surfaces for an adjustment.", "Add ties, or take loose scans out of the adjustment.")
         try:
-            adjusted = adjust(patches, poses, fixed, bias_sigma=bias_sigma)
+            adjusted = adjust(patches, poses, fixed, bias_sigma=bias_sigma, known=known)
         except InputError as error:
             error.seen = np.bincount(patches.scan, minlength=len(poses))
             raise
@@ -245,22 +193,23 @@ def _judged(patches, system, soft):
 
 def _solve(matrix, rhs):
     d = 1 / np.sqrt(np.maximum(np.diag(matrix), 1e-12))
-    scaled = matrix * d[:, None] * d[None, :]
-    if np.linalg.eigvalsh(scaled)[0] < 1e-12:
-        raise InputError("The ties do not hold every scan.", "Take the loose scans out of the adjustment, or tie them to a neighbour.")
-    return d * np.linalg.solve(scaled, d * rhs)
+    try:
+        return d * linalg.cho_solve(linalg.cho_factor(matrix * d[:, None] * d[None, :]), d * rhs)
+    except np.linalg.LinAlgError as error:
+        raise InputError("The ties do not hold every scan.", "Take the loose scans out of the adjustment, or tie them to a neighbour.") from error
 
 
-def _equations(patches, poses, bias, weight):
+def _equations(patches, poses, instrument, weight):
     """Normal matrix, gradient, and per (patch, scan) distance from the common plane (m) with its own sigma (m)."""
     k, count, scan, patch = len(poses), patches.count, patches.scan, patches.patch
-    mean, cov = _world(scan, patches.mean, patches.cov, poses)
+    mean, cov = in_job(scan, patches.mean, patches.cov, poses)
     place = np.array([p[:3, 3] for p in poses])[scan]
-    ray = mean - place
-    ray /= np.linalg.norm(ray, axis=1)[:, None]
-    mean = mean - ray * bias[scan][:, None]  # the instrument reads ``bias`` too far
-    centre, pooled = _pooled(patch, count, patches.n * np.maximum(weight, 1e-6), mean, cov)
-    _, vectors = np.linalg.eigh(pooled)
+    axis = np.array([p[:3, 2] for p in poses])[scan]
+    reach = np.linalg.norm(mean - place, axis=1)[:, None]
+    ray, lift = (mean - place) / reach, _lift(mean - place, axis)
+    mean = mean - ray * instrument[scan, :1] - lift * instrument[scan, 1:]
+    centre, together = pooled(patch, count, patches.n * np.maximum(weight, 1e-6), mean, cov)
+    _, vectors = np.linalg.eigh(together)
     normal, e1, e2 = (vectors[patch][:, :, i] for i in (0, 1, 2))
     d = mean - centre[patch]
     u, v, w = (np.einsum("mi,mi->m", a, d) for a in (e1, e2, normal))
@@ -289,29 +238,40 @@ def _equations(patches, poses, bias, weight):
     y_total = np.stack([np.bincount(patch, y[:, i], count) for i in range(3)], 1)
     inverse = np.linalg.inv(total)
     plane = np.einsum("mij,mj->mi", inverse, y_total)
-    a = np.zeros((len(p), 3, 7))
+    a = np.zeros((len(p), 3, U))
     lever = centre[patch] - place
     a[:, 0, :3], a[:, 0, 3:6], a[:, 0, 6] = np.cross(lever, normal), normal, -np.einsum("mi,mi->m", normal, ray)
-    a[:, 1, :3], a[:, 2, :3] = np.cross(e1, normal), np.cross(e2, normal)
-    out, gradient = np.zeros((7 * k, 7 * k)), np.zeros(7 * k)
+    a[:, 0, 7] = -np.einsum("mi,mi->m", normal, lift)
+    for row, along in ((1, e1), (2, e2)):
+        a[:, row, :3] = np.cross(along, normal)
+        a[:, row, 7] = -np.einsum("mi,mi->m", normal, _lift(mean - place + STEP * along, axis) - _lift(mean - place - STEP * along, axis)) / (2 * STEP)
+    out, gradient = np.zeros((U * k, U * k)), np.zeros(U * k)
     ma = m @ a
     g = np.einsum("mji,mj->mi", a, y - np.einsum("mij,mj->mi", m, plane[patch]))
     own = np.einsum("mji,mjk->mik", a, ma)
     for s in range(k):
         here = scan == s
-        gradient[7 * s : 7 * s + 7] = g[here].sum(0)
-        out[7 * s : 7 * s + 7, 7 * s : 7 * s + 7] = own[here].sum(0)
+        gradient[U * s : U * s + U] = g[here].sum(0)
+        out[U * s : U * s + U, U * s : U * s + U] = own[here].sum(0)
     # minus the part that the common planes absorb, for every pair of scans in a patch
     root = np.linalg.cholesky(inverse)[patch]
     left = np.einsum("mji,mjl->mil", root, ma)
-    rows = np.repeat(3 * patch[:, None] + np.arange(3), 7, axis=1).ravel()
-    columns = np.tile(7 * scan[:, None] + np.arange(7), (1, 3)).ravel()
-    absorbed = sparse.csr_matrix((left.ravel(), (rows, columns)), (3 * count, 7 * k))
+    rows = np.repeat(3 * patch[:, None] + np.arange(3), U, axis=1).ravel()
+    columns = np.tile(U * scan[:, None] + np.arange(U), (1, 3)).ravel()
+    absorbed = sparse.csr_matrix((left.ravel(), (rows, columns)), (3 * count, U * k))
     out -= (absorbed.T @ absorbed).toarray()
     residual = w - (plane[patch] * np.stack([np.ones(len(u)), u, v], 1)).sum(1)
     misfit = y - np.einsum("mij,mj->mi", m, plane[patch])
     squares = np.einsum("mi,mij,mj->m", misfit, np.linalg.inv(m + 1e-12 * np.trace(m, axis1=1, axis2=2)[:, None, None] * np.eye(3) + 1e-9 * np.eye(3)), misfit)
     return _System(out, gradient, residual, np.sqrt(sigma2 / effective), squares, normal, p)
+
+
+def _lift(rays: np.ndarray, axis: np.ndarray) -> np.ndarray:
+    """(m, 3) by how much points at ``rays`` (m, 3, m) from their scanner move for each radian that elevations about the upright ``axis`` (m, 3) grow."""
+    along = np.einsum("mi,mi->m", rays, axis)[:, None]
+    level = rays - along * axis
+    out = np.linalg.norm(level, axis=1)[:, None]
+    return out * axis - along * level / np.maximum(out, 1e-6)
 
 
 @dataclass
@@ -354,3 +314,12 @@ def _pairs(patches, residual, weight, k):
             shared[a, b] = shared[b, a] = len(d)
             rms[a, b] = rms[b, a] = np.sqrt(np.mean(d**2)) if len(d) else 0.0
     return shared, rms
+
+
+def by_ties(poses: list[np.ndarray], known: np.ndarray, fixed: set[int]) -> Adjusted:
+    """What ties alone hold, where no patches do: ``poses`` with the covariance of their information ``known`` (6k, 6k)."""
+    k = len(poses)
+    free = np.array([6 * s + i for s in range(k) if s not in fixed for i in range(6)], int)
+    joint = np.zeros((6 * k, 6 * k))
+    joint[np.ix_(free, free)] = np.linalg.inv((known + np.diag(np.tile([1 / HELD[0] ** 2] * 3 + [1 / HELD[1] ** 2] * 3, k)))[np.ix_(free, free)])
+    return Adjusted(list(poses), np.array([joint[6 * s : 6 * s + 6, 6 * s : 6 * s + 6] for s in range(k)]), joint, np.zeros(k), 0.0, 1.0, 0, np.zeros((k, k), int), np.zeros((k, k)))

@@ -24,6 +24,7 @@ SAME = (0.20, np.radians(2.0))  # two placements nearer than this are one
 GIVEN = (1.0, np.radians(10.0))  # a placement within this of the given one is backed by it
 BACKED = 100.0  # evidence that this is worth: more than any third scans can add
 STACKED, STACKED_WEIGHT = (2.5, 0.8), 0.3  # m and share agreed: stations nearer than this that see the same may be one room seen twice or two like rooms, which makes it weaker evidence
+MUCH, ORDINARY = 0.5, 2.0  # share in common of pairs that tell how much moves in a job, and what things that may have been moved cost such a pair where a person or two walk about
 TWINS = 0.6  # m: stations nearer than this that see the same say nothing at all, because two set-ups rarely stand in one place; they are tried as one part, too
 
 
@@ -36,6 +37,22 @@ def evidence(verdict: Verdict, apart: float) -> float:
     """What a pair's pictures say for a placement with their stations ``apart`` (m) against none, as a logarithm: what they have in common, less what contradicts."""
     weight = 0.0 if stacked(verdict, apart, TWINS) else STACKED_WEIGHT if stacked(verdict, apart) else 1.0
     return weight * TOLD * verdict.told - verdict.cost
+
+
+def weighed(verdict: Verdict, quiet: float) -> Verdict:
+    """A verdict in which what may have been moved counts by ``quiet`` (0 to 1): the more moved between scans, the less it says."""
+    return verdict if quiet == 1.0 else replace(verdict, cost=verdict.cost - (1 - quiet) * verdict.moved)
+
+
+def quietness(found: list["Offer"]) -> float:
+    """By how much things that may have been moved count in this job: fully where the pairs that have most in common show few."""
+    best: dict[tuple[int, int], Offer] = {}
+    for offer in found:
+        known = best.get((offer.a, offer.b))
+        if offer.verdict.told > MUCH and (known is None or offer.evidence > known.evidence):
+            best[offer.a, offer.b] = offer
+    usual = float(np.median([o.verdict.moved for o in best.values()])) if best else 0.0
+    return min(1.0, (ORDINARY / max(usual, 1e-9)) ** 2)
 
 
 @dataclass

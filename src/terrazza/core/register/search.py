@@ -12,7 +12,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
 from terrazza.core.register.assembly import Assembly, doubts_of, rivals_of
 from terrazza.core.register.contradiction import Picture
-from terrazza.core.register.offers import COMMON, REFUSED, STACKED, Offer, offers_of, on_map, same
+from terrazza.core.register.offers import COMMON, REFUSED, STACKED, Offer, offers_of, on_map, quietness, same, weighed
 from terrazza.core.register.plan_match import PlanShape
 from terrazza.core.register.surface import Surface
 
@@ -51,11 +51,13 @@ def place(surfaces: list[Surface], shapes: list[PlanShape], pictures: list[Pictu
         for found in fleet.map(_offers, asked, [1.0] * len(asked), Part(progress, 0, 0.8, float(len(asked) or 1)), "Placements of pairs", (surfaces, shapes, pictures)):
             offers += found
     judged: dict = {}
-    assembly, rivals, doubt = _assembled(pictures, given, fixed, offers, judged, Part(progress, 0.8, 0.85, float(len(pairs) or 1)))
+    quiet = quietness(offers)
+    offers = [replace(o, verdict=weighed(o.verdict, quiet)) for o in offers]
+    assembly, rivals, doubt = _assembled(pictures, given, fixed, offers, judged, quiet, Part(progress, 0.8, 0.85, float(len(pairs) or 1)))
     weak = [k for k in range(n) if k not in fixed and len(assembly.members(assembly.island[k])) == 1]
     more = _map_offers(assembly, weak, surfaces, shapes, fleet, Part(progress, 0.85, 0.95, float(len(weak) or 1)))
     if more:
-        assembly, rivals, doubt = _assembled(pictures, given, fixed, offers + more, judged, Part(progress, 0.95, 1.0, float(len(pairs) or 1)))
+        assembly, rivals, doubt = _assembled(pictures, given, fixed, offers + more, judged, quiet, Part(progress, 0.95, 1.0, float(len(pairs) or 1)))
     groups = sorted({i: assembly.members(i) for i in assembly.island}.values(), key=lambda g: (not set(g) & fixed, -len(g), g[0]))
     number = {k: i for i, group in enumerate([g for g in groups if len(g) > 1 or set(g) & (fixed | set(given)) or n == 1], 1) for k in group}
     poses: list[np.ndarray | None] = [None] * n
@@ -85,9 +87,9 @@ def _pairs(shapes: list[PlanShape], given: dict[int, np.ndarray]) -> list[tuple[
     return sorted(chosen)
 
 
-def _assembled(pictures, given, fixed, offers: list[Offer], judged: dict, progress: Progress) -> tuple[Assembly, list[list[np.ndarray]], list[str]]:
-    """The assembly that offers lead to, and by scan the rivals and the doubt; ``judged`` are the verdicts known so far."""
-    assembly = Assembly(pictures, fixed, judged)
+def _assembled(pictures, given, fixed, offers: list[Offer], judged: dict, quiet: float, progress: Progress) -> tuple[Assembly, list[list[np.ndarray]], list[str]]:
+    """The assembly that offers lead to, and by scan the rivals and the doubt; ``judged`` are the verdicts known so far, ``quiet`` how much counts what may have been moved."""
+    assembly = Assembly(pictures, fixed, judged, quiet)
     for k in fixed:
         assembly.pose[k], assembly.island[k] = given[k], min(fixed)
     by: dict[tuple[int, int], list[Offer]] = {}

@@ -5,15 +5,19 @@ import os
 import numpy as np
 
 from terrazza.core.classify import classes as class_names
+from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.errors import NotFound
 from terrazza.operations.base import find
 from terrazza.operations.classify import class_counts
 from terrazza.operations.georeference import places
 from terrazza.operations.job import Job, covariance_of
-from terrazza.operations.settling import verdict
+from terrazza.operations.judging import statement, verdict
 from terrazza.web.contexts import inbox
 from terrazza.web.contexts.forms import form
+
+
+HALF, CLOSE_UP = 1.5, 300.0  # m of slab to either side of a double wall, and pixels a metre of plan and slab that show it
 
 
 def build(job: Job, step: str) -> dict:
@@ -51,7 +55,20 @@ def _import(job: Job) -> dict:
 def _register(job: Job) -> dict:
     network = job.get("network") or {}
     return {"ties": list(job.facts("tie").values()), "rms_mm": network.get("rms_mm"), "verdict": verdict(network.get("rms_mm")), "automatic": form(job, "register.automatic"),
-            "adjust": form(job, "register.adjust"), "set_pose": form(job, "register.set_pose"), "cloud_fit": form(job, "register.cloud_fit"), "doubted": _doubted(job)}
+            "adjust": form(job, "register.adjust"), "set_pose": form(job, "register.set_pose"), "cloud_fit": form(job, "register.cloud_fit"), "doubted": _doubted(job), "double_walls": form(job, "register.double_walls"), "doubles": _doubles(job, network), "looked": "doubles" in network, "statement": statement(job)}
+
+
+def _doubles(job: Job, network: dict) -> list[dict]:
+    """Double walls of scans that are here, each with the address of the view that shows it: a slab across it, colours by scan."""
+    there, out = {s.id for s in job.scans(placed=True)}, []
+    for d in network.get("doubles") or []:
+        if {d["a"], d["b"]} <= there:
+            at, across = rigid.apply(job.frame, np.array([d["at"]]))[0], job.frame[:3, :3] @ np.array(d["normal"])
+            flat = across[:2] / np.linalg.norm(across[:2]) if np.linalg.norm(across[:2]) > 0.3 else np.array([1.0, 0.0])
+            ends = np.r_[at[:2] - HALF * flat, at[:2] + HALF * flat]
+            words = {"plan": [*at[:2], CLOSE_UP], "space": [*at, 6, 0.6, 0.5], "slab": [*ends, HALF, at[2], CLOSE_UP, 0.1], "cut": [1, at[2], 0.05]}
+            out.append(d | {"look": ";".join(f"{k}={','.join(f'{v:.4f}' for v in values)}" for k, values in words.items()) + ";colour=scan;plan-as=same"})
+    return out
 
 
 def _doubted(job: Job) -> list[dict]:

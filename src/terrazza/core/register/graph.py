@@ -1,0 +1,77 @@
+"""The graph of ties: poses of all scans that agree best with the fits of pairs, and the information that those fits hold.
+
+Each tie says where one scan stands to another, as a rotation and a shift at the middle of what both saw, with the 6×6 information of its fit.  Least
+squares over all of them is pose-graph optimisation (Lu & Milios 1997, *Autonomous Robots* 4:333), here with Huber's weights against wrong ties.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from terrazza.core.geometry import rigid
+from terrazza.core.register.linking import Tie
+
+ALIKE_POINTS = 20.0  # neighbouring points of a fit err alike: so many count as one
+LEAST_RMS = 0.002  # m: what surfaces differ by at least
+HUBER = 2.0
+FREE = 1e-3  # share of the information that is kept along shifts which no surface faces
+ROUNDS = 6
+
+
+@dataclass(frozen=True)
+class Graph:
+    """``poses`` by scan; ``information`` (6k, 6k) of (rotation about its own place, shift) of each scan in the job frame; ``misfit`` by tie: the normalised residual of its six observations."""
+
+    poses: list[np.ndarray]
+    information: np.ndarray
+    misfit: list[float]
+
+
+def _own(tie: Tie, pose_a: np.ndarray) -> np.ndarray:
+    """6×6 information of a tie in the job frame."""
+    fit = tie.fit
+    information = fit.information / (max(fit.rms, LEAST_RMS) ** 2 * ALIKE_POINTS)
+    for free in fit.free:
+        shift = np.r_[np.zeros(3), free]
+        across = np.eye(6) - (1 - FREE) * np.outer(shift, shift)
+        information = across @ information @ across
+    turn = np.kron(np.eye(2), pose_a[:3, :3])
+    return turn @ information @ turn.T
+
+
+def _rows(centre: np.ndarray, place_a: np.ndarray, place_b: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """6×6 each: what turns and shifts of a and b about their own places do to the relative turn and shift at ``centre``."""
+    a, b = -np.eye(6), np.eye(6)
+    a[3:, :3], b[3:, :3] = rigid.skew(centre - place_a), -rigid.skew(centre - place_b)
+    return a, b
+
+
+def relax(poses: list[np.ndarray], ties: list[Tie], fixed: set[int]) -> Graph:
+    """Poses that agree best with all ties between them; ``ties`` count from 0 in ``poses``, scans in ``fixed`` stay."""
+    poses, k = [p.copy() for p in poses], len(poses)
+    free = np.array([6 * s + i for s in range(k) if s not in fixed for i in range(6)], int)
+    misfit = [0.0] * len(ties)
+    for last in [False] * ROUNDS + [True]:
+        normal, gradient = np.zeros((6 * k, 6 * k)), np.zeros(6 * k)
+        for n, tie in enumerate(ties):
+            here = np.r_[6 * tie.a : 6 * tie.a + 6, 6 * tie.b : 6 * tie.b + 6]
+            information, design, off = _observed(tie, poses)
+            misfit[n] = float(np.sqrt(max(off @ information @ off, 0.0) / 6))
+            weighted = min(1.0, HUBER / max(misfit[n], 1e-9)) * information
+            normal[np.ix_(here, here)] += design.T @ weighted @ design
+            gradient[here] += design.T @ weighted @ off
+        if last or not len(free) or not ties:
+            break
+        step = np.zeros(6 * k)
+        step[free] = np.linalg.lstsq(normal[np.ix_(free, free)] + 1e-6 * np.eye(len(free)), gradient[free], rcond=None)[0]
+        for s in range(k):
+            poses[s] = rigid.step(poses[s], step[6 * s : 6 * s + 3], step[6 * s + 3 : 6 * s + 6], poses[s][:3, 3])
+    return Graph(poses, normal, misfit)
+
+
+def _observed(tie: Tie, poses: list[np.ndarray]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Information (6×6), design (6×12) and misclosure (6) of a tie where its scans stand."""
+    a, b = poses[tie.a], poses[tie.b]
+    correction, centre = a @ tie.fit.pose @ rigid.inverse(b), rigid.apply(a, tie.fit.centre[None])[0]
+    off = np.r_[rigid.vector_from(correction[:3, :3]), rigid.apply(correction, centre[None])[0] - centre]
+    return _own(tie, a), np.hstack(_rows(centre, a[:3, 3], b[:3, 3])), off
