@@ -7,7 +7,7 @@ import pytest
 from scipy import stats
 
 from terrazza.core.geometry import rigid
-from terrazza.core.georef import fit, level, match, review
+from terrazza.core.georef import fit, layout, level, match, review
 from terrazza.core.georef.uncertainty import grid_covariances
 from terrazza.core.register import surface
 from terrazza.errors import ParamsError, StateError
@@ -257,3 +257,20 @@ def test_check_points_are_judged_and_stated():
     text = review.statement(away)
     assert f"{2.4477 * 3.5:.1f} mm horizontal" in text and "19.6 mm vertical" in text and "20 check points." in text
     assert "4 check points; the standard wants twenty" in review.statement(away[:4])
+
+
+@pytest.mark.parametrize(("places", "normals", "words"), [
+    ([[0, 0, 1], [9, 0, 2]], [[1, 0, 0]] * 2, ["Only 2 targets were found"]),
+    ([[0, 0, 1], [9, 0.05, 1], [18, 0, 1.05]], [[1, 0, 0]] * 3, ["lie in a line"]),
+    ([[0, 0, 1], [1, 2, 2], [2, 0, 1]], [[1, 0, 0]] * 3, ["lie within 2.8 m of each other"]),
+    ([[0, 0, 0], [12, 9, 0], [18, 0, 0.5]], [[0, 0, 1]] * 3, ["on the floor or the ceiling"]),
+    ([[0, 0, 1], [12, 9, 2], [18, 0, 1]], [[1, 0, 0]] * 3, []),
+])  # fmt: skip
+def test_where_targets_hang_is_warned_of(places, normals, words):
+    said = layout.warnings(np.array(places, float), np.array(normals, float), np.array([[0, 0, 1.5], [20, 5, 1.5]]))
+    assert len(said) == len(words) and all(w in s for w, s in zip(words, said))
+
+
+def test_poor_sightings_come_first():
+    assert layout.poor(12, 30) == "" and "45 m" in layout.poor(45, 10) and "72°" in layout.poor(8, 72)
+    assert layout.doubt(0.001, 1, 5, 70) > layout.doubt(0.001, 1, 5, 10) and layout.doubt(0.003, 1, 5, 10) > layout.doubt(0.001, 1, 5, 10) and layout.doubt(0.001, 0.6, 5, 10) > layout.doubt(0.001, 1, 5, 10)

@@ -18,6 +18,7 @@ from terrazza.units import metres_per
 
 control_fit = later("terrazza.core.georef.fit")
 detection = later("terrazza.core.register.targets")
+layout = later("terrazza.core.georef.layout")
 level = later("terrazza.core.georef.level")
 match = later("terrazza.core.georef.match")
 review = later("terrazza.core.georef.review")
@@ -28,6 +29,8 @@ SURVEY_SIGMA = 0.0005
 SAME_PLACE = 0.10
 FLOOR_SIGMA = 0.0002
 UPRIGHT_DEG = 0.1
+TOLERANCE = 0.03  # m: largest mismatch of a target and its control point
+REACH = 40.0  # m: targets beyond this are not looked for
 
 
 def _detect(args, progress: Progress) -> "list[detection.Target]":
@@ -80,6 +83,19 @@ def places(job: Job) -> list[dict]:
     return rows
 
 
+def target_warnings(job: Job) -> list[str]:
+    """What is wrong with where targets hang and with single sightings, once scans are placed; in words with the number."""
+    facts, scans = {int(k): t for k, t in job.facts("target").items() if not t["dropped"]}, {s.id: s for s in job.scans(placed=True)}
+    out = []
+    if scans and facts:
+        seen = places(job)
+        turned = [job.frame[:3, :3] @ scans[facts[p["targets"][0]]["scan"]].pose[:3, :3] @ np.array(facts[p["targets"][0]].get("normal") or [1.0, 0, 0]) for p in seen]
+        stations = np.array([job.grid_pose(s)[:3, 3] for s in scans.values()])
+        out = layout.warnings(rigid.apply(job.frame, np.array([p["centre"] for p in seen]).reshape(-1, 3)), np.array(turned).reshape(-1, 3), stations)
+    poor = {k: why for k, t in facts.items() if (why := layout.poor(t.get("range") or 0.0, t.get("incidence_deg") or 0.0))}
+    return out + ([f"{len(poor)} of {len(facts)} sightings are poor: " + ", ".join(f"T{k} {why}" for k, why in list(poor.items())[:5]) + ("…" if len(poor) > 5 else "") + "."] if poor else [])
+
+
 def _true_centre(target: dict, scan: Scan) -> np.ndarray:
     """Centre in the scan's frame without the set-up's estimated range bias."""
     centre = np.array(target["centre"])
@@ -89,7 +105,7 @@ def _true_centre(target: dict, scan: Scan) -> np.ndarray:
 class TargetsParams(Params):
     scans: list[int] = scans_field()
     board: float = field("Board edge", 0.0, unit="m", blank="any", help="Outer edge of the checkerboards, two by two fields; 0: any of 5 to 65 cm.", ge=0, le=3)
-    reach: float = field("Farthest target", 40.0, unit="m", help="Targets beyond this are not looked for: too few points fall on them.", ge=1, le=200)
+    reach: float = field("Farthest target", REACH, unit="m", help="Targets beyond this are not looked for: too few points fall on them.", ge=1, le=200)
 
 
 @operation
@@ -102,7 +118,8 @@ class Targets(Operation):
 
     def run(self, job: Job, params: TargetsParams, progress: Progress) -> Figures:
         count = find_targets(job, job.need_scans(params.scans), params.board, params.reach, progress)
-        return {"says": f"{count} checkerboard sightings", "targets": count}
+        said = target_warnings(job)
+        return {"says": f"{count} checkerboard sightings" + (f"; {len(said)} warning{'s' * (len(said) != 1)}" if said else ""), "targets": count, "warnings": said}
 
 
 class DropParams(Params):
@@ -123,7 +140,7 @@ class DropTarget(Operation):
         job.put("target", params.target, target | {"dropped": params.dropped}, scan=target["scan"])
         says = f"Target {params.target} {'dropped' if params.dropped else 'taken back'}"
         if job.get("frame", "", {}).get("how") == "control":
-            return solve(job) | {"says": says + "; " + job.get("frame")["says"]}
+            return solve_again(job) | {"says": says + "; " + job.get("frame")["says"]}
         return {"says": says}
 
 
@@ -158,7 +175,7 @@ class ControlParams(Params):
     order: Literal["as the file says", "E N H", "N E H", "E H N", "N H E", "H E N", "H N E"] = field(
         "Order of its columns", "as the file says", help="Without a header line all orders are tried against the targets.")
     check: list[str] = field("Check points", list, help="Names that stay out of the fit, besides those that the file marks.")
-    tolerance: float = field("Matching tolerance", 0.03, unit="m", help="Largest mismatch of a target and its control point.", ge=0.001, le=1)
+    tolerance: float = field("Matching tolerance", TOLERANCE, unit="m", help="Largest mismatch of a target and its control point.", ge=0.001, le=1)
     solution: int = field("Solution", 1, help="Where the points lie nearly symmetrical, several placements explain them: 1 is the best, 2 the next.", ge=1, le=9)
     board: float = field("Board edge", 0.0, unit="m", blank="any", help="Used where checkerboards were not looked for yet; 0: any of 5 to 65 cm.", ge=0, le=3)
 
@@ -175,7 +192,7 @@ class Control(Operation):
         job.need_scans(placed=True, why=", so targets have no place in a common frame")
         read = reading.control(job.input(params.control, "The control file"))
         if not job.facts("target"):
-            find_targets(job, job.scans(), params.board, 40.0, Part(progress, 0, 0.9))
+            find_targets(job, job.scans(), params.board, REACH, Part(progress, 0, 0.9))
         seen = places(job)
         if len(seen) < 3:
             raise StateError(f"{len(seen)} targets were found in the placed scans; georeferencing needs three at least.", "Check the board edge, pick targets by hand, or level the job without control.")
@@ -233,6 +250,22 @@ def solve(job: Job, doubt: list[str] | None = None, detectable: dict[str, float]
              "warnings": warnings, "says": says, "covariances": covariances}
     job.put("frame", "", frame)
     return {k: frame[k] for k in ("says", "rms_mm", "plan_mm", "height_mm", "scale", "rows", "warnings", "doubt", "accuracy")} | {"used": len(used)}
+
+
+def solve_again(job: Job) -> Figures:
+    """Fit to control after a change by hand, reviewed as at first: a choice made by hand is not asked again, but what speaks against it is said."""
+    seen, control = places(job), job.facts("control")
+    at = {t: i for i, place in enumerate(seen) for t in place["targets"]}
+    pairs = [(i, next(at[t] for t in c["targets"] if t in at)) for i, c in enumerate(control.values()) if any(t in at for t in c["targets"])]
+    points = list(control.values())
+    given = review.Given(list(control), np.array([c["grid"] for c in points]).reshape(-1, 3), np.array([c["target_height"] for c in points]), np.array([c["check"] for c in points], bool))
+    used = [(i, k) for i, k in pairs if not given.check[i]]
+    if len(used) < 3:
+        return solve(job)
+    centres, sigma = np.array([p["centre"] for p in seen]), np.array([p["sigma"] for p in seen])
+    pose, _ = rigid.fit(centres[[k for _, k in used]], given.centres[[i for i, _ in used]])
+    says = review.review(given, centres, sigma, match.Matching(pairs, 0.0, pose=pose), TOLERANCE, _upright(job), chosen=any(c["how"] == "by hand" for c in points))
+    return solve(job, says.doubt, dict(zip([given.names[i] for i, _ in sorted(used)], says.detectable.tolist())))
 
 
 def _row(name, c, place, grid, fit, used):
@@ -302,7 +335,7 @@ class Match(Operation):
         if params.target:
             _target(job, params.target)
         job.put("control", params.point, point | {"targets": [params.target] if params.target else [], "how": "by hand"})
-        return solve(job)
+        return solve_again(job)
 
 
 class RoleParams(Params):
@@ -321,7 +354,7 @@ class Role(Operation):
     def run(self, job: Job, params: RoleParams, progress: Progress) -> Figures:
         point = _control_point(job, params.point)
         job.put("control", params.point, point | {"check": params.check})
-        return solve(job)
+        return solve_again(job)
 
 
 class LevelParams(Params):

@@ -1,5 +1,7 @@
 """What stands judged: double walls, contradictions at the final poses, and the sentences that a surveyor can sign."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from terrazza.core.geometry import rigid
@@ -14,9 +16,11 @@ from terrazza.operations.surfaces import kept_points
 contradiction = later("terrazza.core.register.contradiction")
 double_walls = later("terrazza.core.register.double_walls")
 offers = later("terrazza.core.register.offers")
+quality = later("terrazza.core.register.quality")
 
 LOOSE_MM = 7.0  # a standard deviation beyond this lets a placement be 20 mm off
-MOST_TOLD = 200  # double walls that a list can show
+MOST_TOLD, MOST_LOOPS = 200, 50  # double walls and loops that a list can show
+ADVISE = 0.0015  # m: a scan less sure than this is worth another tie
 
 
 def verdict(rms_mm: float | None) -> str:
@@ -39,6 +43,43 @@ def judged_again(job: Job, scans: list[Scan], seen) -> dict[int, str]:
                     for k in (a, b):
                         wrong.setdefault(scans[k].id, f"Scans {scans[a].id} and {scans[b].id} contradict each other over {verdict.area:.1f} m², most near {at[0]:.1f}, {at[1]:.1f}, {at[2]:.1f}.")
     return wrong
+
+
+def hung_together(job: Job, scans: list[Scan], ties, results) -> Figures:
+    """What the network says of its ties: normalised residuals, redundancy and what would go unnoticed are put with each tie, loops, global test and advice with the network; returns the latter."""
+    told: Figures = {"loops": [], "test": None, "advice": None}
+    for members, adjusted, stay in results:
+        if adjusted is None:
+            continue
+        within = [replace(t, a=members.index(t.a), b=members.index(t.b)) for t in ties if not t.failed and {t.a, t.b} <= set(members)]
+        number = lambda k: scans[members[k]].id  # noqa: E731, B023
+        judged = quality.of_ties(within, adjusted.poses, adjusted.joint)
+        for tie, q in zip(within, judged):
+            key = f"{number(tie.a)}-{number(tie.b)}"
+            job.put("tie", key, job.get("tie", key) | {"w": q.w, "redundancy": q.redundancy, "unnoticed_mm": q.unnoticed * 1000 if np.isfinite(q.unnoticed) else None})
+        told["loops"] += [{"scans": [number(k) for k in loop.scans], "shift_mm": loop.shift * 1000, "turn_mdeg": float(np.degrees(loop.turn)) * 1000} for loop in quality.loops(within, len(members))[:MOST_LOOPS]]
+        if told["test"] is None and (test := quality.global_test(judged, len(members) - len(stay))) is not None:
+            told["test"] = {"value": test[0], "low": test[1], "high": test[2], "says": _tested(*test)}
+        found = quality.advice(adjusted.poses, adjusted.joint, within)
+        if told["advice"] is None and found is not None and found.sigma > ADVISE:
+            told["advice"] = _advised(job, found, [t for t in within if found.scan in (t.a, t.b)], number)
+    told["loops"].sort(key=lambda loop: -loop["shift_mm"])
+    job.put("network", "", job.get("network") | told)
+    return told
+
+
+def _tested(value: float, low: float, high: float) -> str:
+    if value > high:
+        return f"The ties contradict each other more than they should ({value:.2f}, at most {high:.2f} is usual): look at those with large residuals."
+    return f"The ties agree better than their standard deviations say ({value:.2f}, at least {low:.2f} is usual): these are on the safe side." if value < low else f"The ties agree as well as their standard deviations say ({value:.2f} of {low:.2f} to {high:.2f})."
+
+
+def _advised(job: Job, found, mine, number) -> str:
+    n, d = Notation.of(job), found.direction
+    along = "in height" if abs(d[2]) > 0.8 else f"along {np.degrees(np.arctan2(d[0], d[1])) % 180:.0f}°"
+    hangs = f"hangs on one tie of {mine[0].fit.overlap:.0%}" if len(mine) == 1 else f"hangs on {len(mine)} ties"
+    helps = f": a tie to scan {number(found.to)} would hold it to {n.residual(found.then * 1000)}" if found.to is not None else ""
+    return f"Scan {number(found.scan)} {hangs}, known {along} to {n.residual(found.sigma * 1000)}{helps}."
 
 
 def doubled(job: Job, parts: list[tuple[Scan, np.ndarray, np.ndarray, float]], progress) -> list[dict]:
@@ -107,5 +148,8 @@ def statement(job: Job) -> list[tuple[str, str]]:
     twice = "Double walls were not looked for." if doubles is None else "No surface shows twice." if not doubles else f"{len(doubles)} surfaces show twice, the worst by {n.residual(abs(doubles[0]['offset_mm']))}, in scans {doubles[0]['a']} and {doubles[0]['b']}."
     alone = [s.name for s in scans if s.pose is None and s not in out_of]
     doubts = [f"{k}: {v['doubt']}" for k, v in standing.items() if v["doubt"]]
-    return [("Done", done), ("How good", quality + " " + twice), ("How sure", sure), ("Weak", (f"{len(weak)} ties: " + "; ".join(weak[:6]) + ("; …" if len(weak) > 6 else "") + ".") if weak else "No tie is weak in any direction."),
+    loops, test, advice = network.get("loops") or [], network.get("test"), network.get("advice")
+    closes = f" {len(loops)} loops of ties close to {n.residual(loops[0]['shift_mm'])} or better, the widest over scans {', '.join(map(str, loops[0]['scans']))}." if loops else " No ties form a loop that would control them."
+    sure += closes + (f" {test['says']}" if test else "")
+    return [("Done", done), ("How good", quality + " " + twice), ("How sure", sure), ("Weak", ((f"{len(weak)} ties: " + "; ".join(weak[:4]) + (f"; and {len(weak) - 4} more" if len(weak) > 4 else "") + ".") if weak else "No tie is weak in any direction.") + (f" {advice}" if advice else "")),
             ("Doubted", " ".join([*doubts[:6], *(["…"] if len(doubts) > 6 else []), *([f"Not placed: {', '.join(alone)}."] if alone else [])]) or "Nothing.")]

@@ -10,7 +10,7 @@ from terrazza.errors import InputError
 from terrazza.later import later
 from terrazza.operations.base import Figures
 from terrazza.operations.job import Job, Scan, plain
-from terrazza.operations.judging import LOOSE_MM, doubled, judged_again, shown_twice, verdict
+from terrazza.operations.judging import LOOSE_MM, doubled, hung_together, judged_again, shown_twice, verdict
 from terrazza.operations.notation import Notation
 from terrazza.operations.surfaces import kept_points
 
@@ -44,6 +44,7 @@ def settle(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, pro
             rest[k], bias[k] = adjusted.poses[i], float(adjusted.bias[i])
     ties = linking.at_rest(ties, faces, rest)
     figures = _record(job, scans, poses, ties, results, loose, how)
+    figures |= hung_together(job, scans, ties, results)
     doubles = doubled(job, [(s, c, p, b) for s, c, p, b in zip(scans, clouds, rest, bias) if p is not None], progress)
     unsettled = shown_twice(doubles) | judged_again(job, scans, seen) | unsettled
     return figures | {"unsettled": unsettled, "loose_mm": _loose(scans, results, fixed), "double_walls": doubles}

@@ -181,12 +181,13 @@ def decide(names: list[str], columns: np.ndarray, heights: np.ndarray, check: np
     return found, given, says
 
 
-def review(given: Given, targets: np.ndarray, sigma: np.ndarray, best: Matching, tolerance: float, level: bool) -> Review:
-    """All that speaks against taking ``best`` as it is; ``targets`` (m, 3) and ``sigma`` (m,), m, job frame; ``level``: whether the job stands upright."""
+def review(given: Given, targets: np.ndarray, sigma: np.ndarray, best: Matching, tolerance: float, level: bool, chosen: bool = False) -> Review:
+    """All that speaks against taking ``best`` as it is; ``targets`` (m, 3) and ``sigma`` (m,), m, job frame; ``level``: whether the job stands upright; ``chosen``: the surveyor has decided between like placements."""
     out, matched, control = Review(), dict(best.pairs), given.centres
     use = [i for i in sorted(matched) if not given.check[i]]
     t, c, s = targets[[matched[i] for i in use]], control[use], np.hypot(sigma[[matched[i] for i in use]], 0.001)
-    _ask(out, rivals(control, targets, best, tolerance, level), best, control)
+    if not chosen:
+        _ask(out, rivals(control, targets, best, tolerance, level), best, control)
     kept, out.detectable = _outlying(out, given, use, t, c, s) if len(use) > 3 else (use, np.full(len(use), np.inf))
     good = np.isin(use, kept)
     pose, _ = rigid.fit(t[good], c[good])

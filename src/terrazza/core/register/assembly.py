@@ -16,8 +16,7 @@ BETTER = 0.3  # a rival with this much more evidence takes the placement's place
 FAINT = 1.8  # evidence below which a placement is doubted even without a rival
 ALIKE = 0.3  # m² of contradicting surface below which two scans that can be stacked may stand for one another
 BLOCKS = (0.1, 0.2, 0.4)  # shares in common: parts of an island that hang together by more than this are tried as one
-BUSY = 0.3  # in common: pairs of which what contradicts tells how much moved between scans; the more did, the less a faint placement without contradictions says
-BUSIEST = 2.0  # what contradicts in such pairs, as a logarithm, beyond which more of it says no more
+LOUD = 0.6  # quietness below which pairs of scans are tried elsewhere together
 ALTERNATIVES = 8
 BEYOND = 60.0  # m between stations that say nothing of each other
 
@@ -61,6 +60,11 @@ class Assembly:
         apart = float(np.linalg.norm(self.pose[a][:3, 3] - self.pose[b][:3, 3]))
         return apart < TWINS and stacked(self.standing(a, b), apart, TWINS)
 
+    @property
+    def unsure(self) -> float:
+        """By how much more evidence differs by chance than in a job where little moves."""
+        return 1.0 / np.sqrt(self.quiet)
+
     def members(self, island: int) -> list[int]:
         return [k for k, i in enumerate(self.island) if i == island]
 
@@ -103,16 +107,17 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
     for _ in range(2 * n):
         found: list[list[tuple[float, np.ndarray]]] = [[] for _ in range(n)]
         better: tuple[float, frozenset, np.ndarray] | None = None
-        parts = _parts(assembly)
+        parts, faint = _parts(assembly), {k for k in range(n) if _faint(assembly, k)}
         for done, part in enumerate(parts):
             progress.advance(done, len(parts), "Rivals")
             others = [j for j in assembly.members(assembly.island[min(part)]) if j not in part]
             rest = [j for j in others if not any(j in alike[k] for k in part)] or others  # what may stand for it may have to give way to it
+            rest = [j for j in rest if j not in faint] or rest  # and what little speaks for does not hold it where it stands
             now = assembly.against({k: assembly.pose[k] for k in part}, rest)
             for mover in _movers(assembly, part, rest, offers):
                 case = assembly.against({m: mover @ assembly.pose[m] for m in part}, rest)
                 gain = case.evidence - now.evidence
-                if case.area > REFUSED or gain < -RIVAL and not (now.stacked and case.evidence > FAINT):
+                if case.area > REFUSED or gain < -RIVAL * assembly.unsure**2 and not (now.stacked and case.evidence > FAINT):
                     continue
                 if case.likely > now.likely + BETTER and (better is None or case.likely - now.likely > better[0]):
                     better = case.likely - now.likely, part, mover
@@ -123,6 +128,12 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
         for k in better[1]:
             assembly.pose[k] = better[2] @ assembly.pose[k]
     return [_distinct(f) for f in found]
+
+
+def _faint(assembly: Assembly, k: int) -> bool:
+    """Whether little speaks for where a scan stands."""
+    others = [j for j in assembly.members(assembly.island[k]) if j != k]
+    return bool(others) and k not in assembly.fixed and assembly.against({k: assembly.pose[k]}, others).evidence < FAINT * assembly.unsure
 
 
 def _alike(offers: list[Offer], n: int) -> list[set[int]]:
@@ -162,10 +173,8 @@ def doubts_of(assembly: Assembly, rivals: list[list[np.ndarray]], given, fixed) 
     out = [""] * len(assembly.pose)
     for island in dict.fromkeys(assembly.island):
         members = assembly.members(island)
-        busy = [v.cost for a, b in combinations(members, 2) if (v := assembly.standing(a, b)).told > BUSY]
-        least = FAINT * (1 + min(float(np.mean(busy)), BUSIEST) / 8) if busy else FAINT
         for k in members:
-            out[k] = _doubted(assembly, k, least, rivals, given, fixed)
+            out[k] = _doubted(assembly, k, FAINT * assembly.unsure, rivals, given, fixed)
     return out
 
 
@@ -208,10 +217,14 @@ def _parts(assembly: Assembly) -> list[frozenset]:
         twins = {a: {a} | {b for b in near[a] if assembly.twins(a, b)} for a in members}
         found = [{a} for a in members] + [_reached(a, twins, set()) for a in members]
         for cut in members:
-            found += [_reached(a, near, {cut}) for a in members if a != cut]
+            hanging = [_reached(a, near, {cut}) for a in members if a != cut]
+            found += hanging
+            found.append({cut}.union(*(h for h in hanging if len(h) < len(members) / 2)))  # a scan with all that hangs on it
         for share in BLOCKS:
             strong = {a: {b for b in near[a] if common[min(a, b), max(a, b)] >= share} for a in members}
             found += [_reached(a, strong, set()) for a in members]
+        if assembly.quiet < LOUD:  # two may have found each other wrongly together
+            found += [{a, b} for a, b in combinations(members, 2) if common.get((a, b), 0) >= BLOCKS[-1]]
         for part in found:
             if len(part) <= len(members) / 2 and not part & assembly.fixed:
                 parts[frozenset(part)] = None

@@ -55,7 +55,7 @@ def relax(poses: list[np.ndarray], ties: list[Tie], fixed: set[int]) -> Graph:
         normal, gradient = np.zeros((6 * k, 6 * k)), np.zeros(6 * k)
         for n, tie in enumerate(ties):
             here = np.r_[6 * tie.a : 6 * tie.a + 6, 6 * tie.b : 6 * tie.b + 6]
-            information, design, off = _observed(tie, poses)
+            information, design, off = observed(tie, poses)
             misfit[n] = float(np.sqrt(max(off @ information @ off, 0.0) / 6))
             weighted = min(1.0, HUBER / max(misfit[n], 1e-9)) * information
             normal[np.ix_(here, here)] += design.T @ weighted @ design
@@ -69,7 +69,7 @@ def relax(poses: list[np.ndarray], ties: list[Tie], fixed: set[int]) -> Graph:
     return Graph(poses, normal, misfit)
 
 
-def _observed(tie: Tie, poses: list[np.ndarray]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def observed(tie: Tie, poses: list[np.ndarray]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Information (6×6), design (6×12) and misclosure (6) of a tie where its scans stand."""
     a, b = poses[tie.a], poses[tie.b]
     correction, centre = a @ tie.fit.pose @ rigid.inverse(b), rigid.apply(a, tie.fit.centre[None])[0]

@@ -52,7 +52,7 @@ def quietness(found: list["Offer"]) -> float:
         if offer.verdict.told > MUCH and (known is None or offer.evidence > known.evidence):
             best[offer.a, offer.b] = offer
     usual = float(np.median([o.verdict.moved for o in best.values()])) if best else 0.0
-    return min(1.0, (ORDINARY / max(usual, 1e-9)) ** 2)
+    return min(1.0, ORDINARY / max(usual, 1e-9))
 
 
 @dataclass

@@ -10,7 +10,7 @@ from terrazza.db import queries
 from terrazza.errors import NotFound
 from terrazza.operations.base import find
 from terrazza.operations.classify import class_counts
-from terrazza.operations.georeference import places
+from terrazza.operations.georeference import layout, places, target_warnings
 from terrazza.operations.job import Job, covariance_of
 from terrazza.operations.judging import statement, verdict
 from terrazza.web.contexts import inbox
@@ -81,10 +81,11 @@ def _doubted(job: Job) -> list[dict]:
 def _georeference(job: Job) -> dict:
     groups = places(job) if job.facts("target") else []
     targets = [{"number": int(k), **t} for k, t in job.facts("target").items()]
+    targets.sort(key=lambda t: (t["dropped"], -layout.doubt(t["sigma"], t.get("fit") or 1.0, t.get("range") or 0.0, t.get("incidence_deg") or 0.0)))
     texts = inbox.build(job)["texts"]
     control = job.facts("control")
     role_values = {n: {"point": n, "check.there": "1"} | ({} if c["check"] else {"check": "on"}) for n, c in control.items()}
-    return {"frame": job.get("frame"), "role_values": role_values, "targets": targets, "groups": groups, "texts": texts, "find_targets": form(job, "georeference.targets"),
+    return {"frame": job.get("frame"), "role_values": role_values, "targets": targets, "groups": groups, "poor": target_warnings(job), "texts": texts, "find_targets": form(job, "georeference.targets"),
             "control_form": form(job, "georeference.control"), "level": form(job, "georeference.level"), "crs": job.get("crs"), "demo_control": _demo_control(job)}
 
 
