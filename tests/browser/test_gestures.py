@@ -7,7 +7,9 @@ from urllib.parse import urlsplit
 import numpy as np
 import pytest
 
+from terrazza.core.geometry import rigid
 from tests.browser.test_table import ended, idle, middle, place_of, visit
+from tests.run import must
 
 pytestmark = pytest.mark.browser
 STEPS = ["import", "register", "georeference", "clean", "colorize", "classify", "draw", "deliver"]
@@ -231,3 +233,21 @@ def test_dusk_marks_and_point_size_by_key(page, viewed):
     assert page.evaluate("terrazza.size") > size
     page.keyboard.press("c")
     assert page.evaluate("terrazza.mode") != "intensity"
+
+
+def test_a_double_wall_is_looked_at_from_its_row(page, served):
+    """The sheet looks through the scans; a row's link sets the slab across the wall and colours points by scan."""
+    job = served.opened()
+    pose = job.grid_pose(job.scan(2))
+    x, y, z = pose[:3, 3] + [0.012, -0.008, 0.005]
+    must(served.workspace, served.row, "register.set_pose", scan=2, x=x, y=y, z=z, heading_deg=float(np.degrees(rigid.heading(pose))))
+    visit(page, served, "register")
+    page.click("button:text-is('Look through all placed scans')")
+    page.wait_for_selector("table[data-name=doubles] a", timeout=60_000)
+    worst = served.opened().get("network")["doubles"][0]
+    assert worst["off"] == 2 and page.inner_text("table[data-name=doubles] tbody tr td").strip() == f"{worst['a']} – {worst['b']}"
+    page.click("table[data-name=doubles] a")
+    page.wait_for_function("terrazza.mode === 'scan' && terrazza.slabOn")
+    at = rigid.apply(served.opened().frame, np.array([worst["at"]]))[0]
+    seen = page.evaluate("[terrazza.slabHeight + terrazza.cloud.data.origin[2], terrazza.plan.centre[0] + terrazza.cloud.data.origin[0], terrazza.plan.centre[1] + terrazza.cloud.data.origin[1]]")
+    assert seen == pytest.approx([at[2], at[0], at[1]], abs=0.01)

@@ -17,7 +17,7 @@ from terrazza.web.contexts import inbox
 from terrazza.web.contexts.forms import form
 
 
-HALF, CLOSE_UP = 1.5, 300.0  # m of slab to either side of a double wall, and pixels a metre of plan and slab that show it
+HALF, CLOSE_UP = 1.5, 0.002  # m of slab to either side of a double wall, and m a pixel of plan and slab that show it
 
 
 def build(job: Job, step: str) -> dict:
