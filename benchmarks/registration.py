@@ -3,7 +3,7 @@
     python benchmarks/registration.py [FAMILY …] [--jobs 3] [--seed 0] [--tell]
 
 Families: rooms (random floor plans with doors and furniture), hotel (like rooms along a corridor), posed (rooms with given poses
-disturbed by centimetres to decimetres), tilted (up to 5°), crowd (people and chairs that stand elsewhere in every scan), floors (two like ones
+disturbed by decimetres; posed-near, -far, -swapped, -one-off: by a centimetre, by metres, two exchanged, one 3 m off), tilted (up to 5°), crowd (people and chairs that stand elsewhere in every scan), floors (two like ones
 and a stair), corridor (like doors), street (two fronts with windows), terrain (trees, no wall), islands (two buildings), odd.  See tests/places.py.  *Right*: within 20 mm and 0.2° in its island, without doubt; *silently wrong*: farther off, without doubt;
 *truth offered*: of the doubted ones, those whose truth is among the alternatives (0.3 m).
 """
@@ -27,31 +27,44 @@ sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."
 from tests.places import COLUMNS, ROWS, WORLDS, rays, scanned  # noqa: E402
 
 
-def disturbed(family: str, pose: np.ndarray, rng) -> np.ndarray:
-    """What the file says instead of the true pose."""
-    told = rigid.make(rigid.about_z(np.radians(rng.normal(0, 0.5))), np.zeros(3)) @ pose
-    told[:3, 3] = pose[:3, 3] + rng.normal(0, 0.1, 3) * [1, 1, 0.2]
+GIVEN = {"posed": (0.1, 0.5), "posed-near": (0.01, 0.05), "posed-far": (1.5, 5.0), "posed-swapped": (0.1, 0.5), "posed-one-off": (0.02, 0.1)}  # families with given poses: m and degrees that they are off by
+
+
+def disturbed(family: str, poses: list[np.ndarray], rng) -> list[np.ndarray | None]:
+    """What the file says instead of the true poses."""
+    if family not in GIVEN:
+        return [None] * len(poses)
+    shift, turn = GIVEN[family]
+    told = []
+    for pose in poses:
+        one = rigid.make(rigid.about_z(np.radians(rng.normal(0, turn))), np.zeros(3)) @ pose
+        one[:3, 3] = pose[:3, 3] + rng.normal(0, shift, 3) * [1, 1, 0.2]
+        told.append(one)
+    a, b = rng.choice(len(told), 2, replace=False)
+    if family == "posed-swapped":
+        told[a], told[b] = told[b], told[a]
+    if family == "posed-one-off":
+        told[a][:2, 3] += 3.0 * np.array([np.cos(t := rng.uniform(0, 6.28)), np.sin(t)])
     return told
 
 
 def job(family: str, seed: int, path: str) -> list[np.ndarray]:
     """Write one job as E57; its true poses."""
     rng = np.random.default_rng([seed, sum(map(ord, family))])
-    place = WORLDS[family](rng)
+    place = WORLDS[family.split("-")[0]](rng)
     row, column, _ = rays()
-    poses, stations = [], list(place.places)
+    stations = list(place.places)
     if family == "odd":  # the same station twice, and one that saw next to nothing
         stations = [*stations[-5:], stations[-3]]
+    swept = [scanned(place, family, station, rng) for station in stations]
+    poses = [pose for pose, *_ in swept]
     with e57.Writer(path) as out:
-        for k, station in enumerate(stations):
-            pose, hit, xyz = scanned(place, family, station, rng)
+        for k, ((_, hit, xyz), told) in enumerate(zip(swept, disturbed(family, poses, rng))):
             take = np.ones(len(xyz), bool)
             if family == "odd" and k == 1:
                 take = (np.arctan2(xyz[:, 1], xyz[:, 0]) > 0.3) & (np.arctan2(xyz[:, 1], xyz[:, 0]) < 1.0)
-            told = disturbed(family, pose, rng) if family == "posed" else None
             out.add_scan(f"s{k + 1}", [{"xyz": xyz[take], "intensity": np.full(int(take.sum()), 20000, np.uint16), "row": row[hit][take].astype(np.uint32), "column": column[hit][take].astype(np.uint32)}],
                          ["xyz", "intensity", "row", "column"], pose=told, grid=(ROWS, COLUMNS))
-            poses.append(pose)
     return poses
 
 
@@ -99,7 +112,7 @@ def run(family: str, seed: int, tell: bool = False) -> dict:
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
-    parser.add_argument("families", nargs="*", default=list(WORLDS))
+    parser.add_argument("families", nargs="*", default=[*WORLDS, *(g for g in GIVEN if g not in WORLDS)])
     parser.add_argument("--jobs", type=int, default=3)
     parser.add_argument("--seed", type=int, default=0)
     parser.add_argument("--tell", action="store_true", help="print what is doubted, and why")

@@ -16,6 +16,7 @@ BETTER = 0.3  # a rival with this much more evidence takes the placement's place
 FAINT = 1.8  # evidence below which a placement is doubted even without a rival
 ALIKE = 0.3  # m² of contradicting surface below which two scans that can be stacked may stand for one another
 BLOCKS = (0.1, 0.2, 0.4)  # shares in common: parts of an island that hang together by more than this are tried as one
+CLEAR, ROUGHLY = 10.0, (4.0, np.radians(20.0))  # evidence above which a placement without a rival is believed where it is within this of the pose in its file
 LOUD = 0.6  # quietness below which pairs of scans are tried elsewhere together
 ALTERNATIVES = 8
 BEYOND = 60.0  # m between stations that say nothing of each other
@@ -184,9 +185,14 @@ def _doubted(assembly: Assembly, k: int, least: float, rivals: list[list[np.ndar
         rivals[k] = []
         return ""
     told = _told(assembly, k, others, given)
+    if told is False:
+        as_given = _as_given(assembly, k, others, given)
+        if not rivals[k] and same(as_given, assembly.pose[k], ROUGHLY) and assembly.against({k: assembly.pose[k]}, others).evidence > CLEAR * assembly.unsure:
+            return ""  # the pose of the file is a rough one, and the scans say clearly where it is
+        rivals[k] = [as_given, *(r for r in rivals[k] if not same(r, as_given, GIVEN))][:ALTERNATIVES]
     if told is True:  # what came with the files and what the scans say agree: two witnesses
         rivals[k] = []
-    if rivals[k]:
+    if len(rivals[k]) > (told is False):
         away = rigid.difference(rivals[k][0], assembly.pose[k])
         return f"{len(rivals[k]) + 1} placements explain it about as well; the next one lies {away[0]:.1f} m away" + (f", turned by {np.degrees(away[1]):.0f}°" if away[1] > 0.1 else "") + "."
     if told is None and any(assembly.twins(j, k) for j in others):
@@ -196,6 +202,12 @@ def _doubted(assembly: Assembly, k: int, least: float, rivals: list[list[np.ndar
     if told is False:
         return "It does not stand where the pose in its file says, and nothing but the scans themselves says otherwise."
     return ""
+
+
+def _as_given(assembly, k: int, others: list[int], given: dict[int, np.ndarray]) -> np.ndarray:
+    """Where the poses of the files would have a scan among the others as they stand: that on which most of them agree."""
+    said = [assembly.pose[j] @ rigid.inverse(given[j]) @ given[k] for j in others if j in given]
+    return max(said, key=lambda s: sum(same(s, o, GIVEN) for o in said))
 
 
 def _told(assembly, k: int, others: list[int], given: dict[int, np.ndarray]) -> bool | None:
