@@ -187,7 +187,7 @@ def test_control_is_changed_in_its_table(page, served):
     assert not any(c["check"] for c in control.values()) and control["L1"]["targets"] == [] and control["L1"]["how"] == "by hand"
     page.wait_for_selector("table[data-name=control] tbody tr:first-child:has-text('no target')")
     page.click("summary:has-text('Targets')")
-    page.click("figure:has-text('T1') button >> nth=0")
+    page.click("figure:has(b:text-is('T1')) button")
     ended(page, number + 3)
     assert served.opened().get("target", 1)["dropped"]
 

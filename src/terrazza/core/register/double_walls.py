@@ -209,7 +209,10 @@ def find(clouds: list[np.ndarray], poses: list[np.ndarray], biases: list[float] 
         for k, (cloud, pose) in enumerate(zip(clouds, poses)):
             progress.advance(k, len(clouds), "Looking for double walls")
             sides.append(_planes(cloud, pose, poses[0][:3, 3] - 1000.0 + shift * CELL) if len(cloud) else None)
-        shared = {(a, b): c for a, b in combinations(range(len(clouds)), 2) if sides[a] and sides[b] and (c := _shared(sides[a], sides[b])) is not None}
+        filled = [k for k, side in enumerate(sides) if side and len(side.key)]
+        low, high = ({k: bound(sides[k].mean, 0) for k in filled} for bound in (np.min, np.max))
+        near = [(a, b) for a, b in combinations(filled, 2) if (low[a] <= high[b] + CELL).all() and (low[b] <= high[a] + CELL).all()]
+        shared = {(a, b): c for a, b in near if (c := _shared(sides[a], sides[b])) is not None}
         if not shared:
             continue
         instrument = _instrument(list(shared.values()))

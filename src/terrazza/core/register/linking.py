@@ -1,6 +1,7 @@
 """Ties between scans that stand where they belong, to within what a narrow fit finds."""
 
 from dataclasses import dataclass, replace
+from itertools import combinations
 
 import numpy as np
 
@@ -31,7 +32,9 @@ class Tie:
 def fit_all(surfaces: list[Surface], pictures: list[Picture], poses: list[np.ndarray | None], least_overlap: float = 0.05, progress: Progress = QUIET) -> list[Tie]:
     """Cloud fits of all pairs of placed scans that overlap, starting from ``poses``; failed ones say why."""
     ties = []
-    pairs = [(a, b) for a in range(len(poses)) for b in range(a + 1, len(poses)) if poses[a] is not None and poses[b] is not None]
+    reach = [float(np.linalg.norm(s.xyz, axis=1).max(initial=0.0)) for s in surfaces]
+    placed = [k for k, p in enumerate(poses) if p is not None]
+    pairs = [(a, b) for a, b in combinations(placed, 2) if np.linalg.norm(poses[a][:3, 3] - poses[b][:3, 3]) <= reach[a] + reach[b]]
     for done, (a, b) in enumerate(pairs):
         progress.advance(done, len(pairs), f"Cloud fit {a + 1} – {b + 1}")
         start = rigid.inverse(poses[a]) @ poses[b]
