@@ -31,10 +31,9 @@ def adjusted(family: str, seed: int):
     start = [truth[0], *(rigid.step(p, rng.normal(0, 1e-3, 3) * [0.1, 0.1, 1], rng.normal(0, 0.01, 3), p[:3, 3]) for p in truth[1:])]
     ties = [t for t in linking.fit_all([surface.prepare(c) for c in clouds], [contradiction.Picture.of(c) for c in clouds], start) if not t.failed]
     rough = graph.relax(start, ties, {0})
-    known = rough.information / max(1.0, float(np.mean(np.square(rough.misfit or [0.0]))))
-    alone = network.by_ties(rough.poses, known, {0})
+    alone = network.by_ties(rough.poses, rough.known, {0})
     try:
-        return truth, alone, network.solve(clouds, rough.poses, {0}, known=known)
+        return truth, alone, network.solve(clouds, rough.poses, {0}, known=rough.known)
     except InputError:
         return truth, alone, alone
 

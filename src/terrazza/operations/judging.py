@@ -1,7 +1,5 @@
 """What stands judged: double walls, contradictions at the final poses, and the sentences that a surveyor can sign."""
 
-from dataclasses import replace
-
 import numpy as np
 
 from terrazza.core.geometry import rigid
@@ -15,6 +13,7 @@ from terrazza.operations.surfaces import kept_points
 
 contradiction = later("terrazza.core.register.contradiction")
 double_walls = later("terrazza.core.register.double_walls")
+linking = later("terrazza.core.register.linking")
 offers = later("terrazza.core.register.offers")
 quality = later("terrazza.core.register.quality")
 
@@ -51,7 +50,7 @@ def hung_together(job: Job, scans: list[Scan], ties, results) -> Figures:
     for members, adjusted, stay in results:
         if adjusted is None:
             continue
-        within = [replace(t, a=members.index(t.a), b=members.index(t.b)) for t in ties if not t.failed and {t.a, t.b} <= set(members)]
+        within = linking.among(ties, members)
         number = lambda k: scans[members[k]].id  # noqa: E731, B023
         judged = quality.of_ties(within, adjusted.poses, adjusted.joint)
         for tie, q in zip(within, judged):

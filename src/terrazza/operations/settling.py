@@ -1,7 +1,5 @@
 """From rough poses to settled ones: ties, adjustment island by island, the final poses judged again, and the facts and figures of all."""
 
-from dataclasses import replace
-
 import numpy as np
 
 from terrazza.core.geometry import rigid
@@ -23,7 +21,7 @@ network = later("terrazza.core.register.network")
 FARTHEST_STEP = 0.15  # m that an adjustment may move a scan from where fits of pairs put it
 FARTHEST_TURN = np.radians(1.0)
 LOOSE_STEPS = 2.0  # of those, from a rough place that was free to slide
-FIRM, WEAK = 0.03, 0.006
+WEAK = 0.006
 
 
 def settle(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, progress, how, started) -> Figures:
@@ -32,16 +30,9 @@ def settle(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, pro
     ``poses`` (scan → job or None) are near enough for a narrow fit; ``started`` are the indices that had a pose before.  By the scans' pictures
     ``seen`` the final poses are judged again; ``unsettled`` in the figures says by scan what is wrong with them.
     """
-    ties = linking.fit_all(faces, seen, poses, least_overlap, Part(progress, 0.0, 0.4))
-    clouds = [kept_points(job.cloud(s.id)) if p is not None else None for s, p in zip(scans, poses)]
-    results, loose = [], []
-    for island in _islands([k for k, p in enumerate(poses) if p is not None], ties):
-        results.append(_adjust_island(island, ties, clouds, poses, fixed, started, bias_sigma, loose, Part(progress, 0.4, 1.0)))
+    ties, clouds, results, loose = _adjusted(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, progress, started)
     unsettled = _unsettled(scans, poses, results, loose, fixed)
-    rest, bias = list(poses), [0.0] * len(poses)
-    for members, adjusted, _ in results:
-        for i, k in enumerate(members if adjusted else []):
-            rest[k], bias[k] = adjusted.poses[i], float(adjusted.bias[i])
+    rest, bias = _at_rest(poses, results)
     ties = linking.at_rest(ties, faces, rest)
     figures = _record(job, scans, poses, ties, results, loose, how)
     figures |= hung_together(job, scans, ties, results)
@@ -52,16 +43,28 @@ def settle(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, pro
 
 def settle_aside(job, scans, faces, seen, poses, least_overlap, bias_sigma, progress) -> tuple[list[np.ndarray | None], dict[int, str], dict[int, float]]:
     """The same within an island that is not joined to the job: settled poses, what is wrong with them and how loose they are (see ``settle``); no fact is put."""
+    _, _, results, loose = _adjusted(job, scans, faces, seen, poses, set(), least_overlap, bias_sigma, progress, set())
+    unsettled = _unsettled(scans, poses, results, loose, set())
+    return _at_rest(poses, results)[0], unsettled, _loose(scans, results, set())
+
+
+def _adjusted(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, progress, started):
+    """Ties of all overlapping pairs, the scans' points (None where not placed), (members, Adjusted, fixed members) by island, and the indices of what was taken out."""
     ties = linking.fit_all(faces, seen, poses, least_overlap, Part(progress, 0.0, 0.4))
     clouds = [kept_points(job.cloud(s.id)) if p is not None else None for s, p in zip(scans, poses)]
     results, loose = [], []
-    for members in _islands([k for k, p in enumerate(poses) if p is not None], ties):
-        results.append(_adjust_island(members, ties, clouds, poses, set(), set(), bias_sigma, loose, Part(progress, 0.4, 1.0)))
-    unsettled, out = _unsettled(scans, poses, results, loose, set()), list(poses)
+    for island in _islands([k for k, p in enumerate(poses) if p is not None], ties):
+        results.append(_adjust_island(island, ties, clouds, poses, fixed, started, bias_sigma, loose, Part(progress, 0.4, 1.0)))
+    return ties, clouds, results, loose
+
+
+def _at_rest(poses, results) -> tuple[list[np.ndarray | None], list[float]]:
+    """Where scans stand after the adjustment, and the range bias (m) of each."""
+    rest, bias = list(poses), [0.0] * len(poses)
     for members, adjusted, _ in results:
-        for k, pose in zip(members, adjusted.poses if adjusted else []):
-            out[k] = pose
-    return out, unsettled, _loose(scans, results, set())
+        for i, k in enumerate(members if adjusted else []):
+            rest[k], bias[k] = adjusted.poses[i], float(adjusted.bias[i])
+    return rest, bias
 
 
 def _unsettled(scans, poses, results, loose, fixed) -> dict[int, str]:
@@ -135,13 +138,11 @@ def _adjust_island(island, ties, clouds, poses, fixed, started, bias_sigma, loos
         if len(stay) == len(members):
             return members, None, stay
         held = {members.index(k) for k in stay}
-        within = [replace(t, a=members.index(t.a), b=members.index(t.b)) for t in ties if not t.failed and {t.a, t.b} <= set(members)]
-        rough = graph.relax([poses[k] for k in members], within, held)
-        known = rough.information / max(1.0, float(np.mean(np.square(rough.misfit or [0.0]))))
+        rough = graph.relax([poses[k] for k in members], linking.among(ties, members), held)
         try:
-            adjusted = network.solve([clouds[k] for k in members], rough.poses, held, bias_sigma, known=known, progress=progress)
+            adjusted = network.solve([clouds[k] for k in members], rough.poses, held, bias_sigma, known=rough.known, progress=progress)
         except (InputError, np.linalg.LinAlgError):
-            adjusted = network.by_ties(rough.poses, known, held)
+            adjusted = network.by_ties(rough.poses, rough.known, held)
         steps = [_step(a, p) for a, p in zip(adjusted.poses, rough.poses)]
         if len(members) > 2 and max(steps) > 1 and np.isfinite(adjusted.joint).all():
             loose.append(members.pop(int(np.argmax(steps))))  # it would carry away the others, too
@@ -226,7 +227,7 @@ def tie_record(a: Scan, b: Scan, tie, pose_a: np.ndarray) -> dict:
 
 def hold_words(direction: np.ndarray, share: float) -> str:
     """How firmly a tie holds, and where it would slide, in words."""
-    if share >= FIRM:
+    if share >= cloud_fit.FIRM:
         return "firm"
     along = "in height" if abs(direction[2]) > 0.8 else f"towards {np.degrees(np.arctan2(direction[0], direction[1])) % 180:.0f}°"
     return f"{'slides' if share < WEAK else 'weak'} {along}"

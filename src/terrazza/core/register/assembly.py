@@ -171,15 +171,10 @@ def _movers(assembly: Assembly, part: frozenset, rest: list[int], offers: list[O
 
 def doubts_of(assembly: Assembly, rivals: list[list[np.ndarray]], given, fixed) -> list[str]:
     """By scan why its placement is doubted; empty where it is not.  Rivals that poses of the files speak against are taken away."""
-    out = [""] * len(assembly.pose)
-    for island in dict.fromkeys(assembly.island):
-        members = assembly.members(island)
-        for k in members:
-            out[k] = _doubted(assembly, k, FAINT * assembly.unsure, rivals, given, fixed)
-    return out
+    return [_doubted(assembly, k, rivals, given, fixed) for k in range(len(assembly.pose))]
 
 
-def _doubted(assembly: Assembly, k: int, least: float, rivals: list[list[np.ndarray]], given, fixed) -> str:
+def _doubted(assembly: Assembly, k: int, rivals: list[list[np.ndarray]], given, fixed) -> str:
     others = [j for j in assembly.members(assembly.island[k]) if j != k]
     if not others or k in fixed:
         rivals[k] = []
@@ -197,7 +192,7 @@ def _doubted(assembly: Assembly, k: int, least: float, rivals: list[list[np.ndar
         return f"{len(rivals[k]) + 1} placements explain it about as well; the next one lies {away[0]:.1f} m away" + (f", turned by {np.degrees(away[1]):.0f}°" if away[1] > 0.1 else "") + "."
     if told is None and any(assembly.twins(j, k) for j in others):
         return "It stands where another scan stands and saw the same: one place scanned twice, or two that look alike."
-    if told is None and (faint := assembly.against({k: assembly.pose[k]}, others).evidence) < least:
+    if told is None and (faint := assembly.against({k: assembly.pose[k]}, others).evidence) < FAINT * assembly.unsure:
         return f"Little speaks for where it stands ({max(faint, 0) / TOLD:.0%} of what it saw): the others saw hardly any of it."
     if told is False:
         return "It does not stand where the pose in its file says, and nothing but the scans themselves says otherwise."

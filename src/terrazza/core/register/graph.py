@@ -26,6 +26,11 @@ class Graph:
     information: np.ndarray
     misfit: list[float]
 
+    @property
+    def known(self) -> np.ndarray:
+        """The information, less where ties contradict each other by more than their own."""
+        return self.information / max(1.0, float(np.mean(np.square(self.misfit or [0.0]))))
+
 
 def _own(tie: Tie, pose_a: np.ndarray) -> np.ndarray:
     """6×6 information of a tie in the job frame."""

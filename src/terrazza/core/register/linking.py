@@ -62,6 +62,12 @@ def fit_pair(surfaces: list[Surface], pictures: list[Picture], a: int, b: int, s
     return Tie(a, b, fit, verdict.common, verdict.area, failed)
 
 
+def among(ties: list[Tie], members: list[int]) -> list[Tie]:
+    """The ties between ``members`` that did not fail, with scans counted in their order."""
+    place = {k: i for i, k in enumerate(members)}
+    return [replace(t, a=place[t.a], b=place[t.b]) for t in ties if not t.failed and t.a in place and t.b in place]
+
+
 def at_rest(ties: list[Tie], surfaces: list[Surface], poses: list[np.ndarray | None]) -> list[Tie]:
     """The same ties with RMS, median and number of points where their scans stand in the end (``poses`` to the job), not where each pair alone would have them."""
     out = []

@@ -158,7 +158,7 @@ def solve(clouds: list[np.ndarray], poses: list[np.ndarray], fixed: set[int], bi
     """Patches and adjustment in turn until no scan moves by more than ``RESTING``: patches that were
     chosen while walls still stood double would favour the poses they were chosen at.
 
-    Raises InputError like ``adjust``; then ``error.seen`` counts the patches of each scan.
+    Raises InputError like ``adjust``.
     """
     for number in range(passes):
         patches = collect(clouds, poses, Part(progress, number / passes, (number + 1) / passes))
@@ -166,11 +166,7 @@ def solve(clouds: list[np.ndarray], poses: list[np.ndarray], fixed: set[int], bi
             patches = _of_many(patches, len(poses))
         if not patches.count:
             raise InputError("Too few common surfaces for an adjustment.", "Add ties, or take loose scans out of the adjustment.")
-        try:
-            adjusted = adjust(patches, poses, fixed, bias_sigma=bias_sigma, known=known)
-        except InputError as error:
-            error.seen = np.bincount(patches.scan, minlength=len(poses))
-            raise
+        adjusted = adjust(patches, poses, fixed, bias_sigma=bias_sigma, known=known)
         moved = max(rigid.difference(a, b)[0] + 5.0 * rigid.difference(a, b)[1] for a, b in zip(adjusted.poses, poses))
         if moved < RESTING:
             break

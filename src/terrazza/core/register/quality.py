@@ -10,13 +10,12 @@ import numpy as np
 from scipy import stats
 
 from terrazza.core.geometry import rigid
-from terrazza.core.register.cloud_fit import weak_direction
+from terrazza.core.register.cloud_fit import FIRM, weak_direction
 from terrazza.core.register.graph import observed
 from terrazza.core.register.linking import Tie
 
 NONCENTRAL = 4.13  # δ₀ for α = 0.1 % and a power of 80 %
 LEVEL = 0.05
-FIRM = 0.03  # share of a tie's information in its weakest shift below which it may slide
 TIE_SIGMA = 0.001  # m: of a further tie between two scans that see each other's surroundings, common practice
 REACH = 25.0  # m between stations that a further tie could join
 
