@@ -13,6 +13,7 @@ import sys
 import numpy as np
 
 from terrazza.core.register import targets
+from terrazza.core.register.sighted import Grid
 
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
 from tests.boards import room, scan  # noqa: E402
@@ -30,7 +31,7 @@ def main() -> None:
         rng = np.random.default_rng(seed)
         size, place, boards = room(rng)
         row, column, xyz, intensity = scan(rng, size, place, boards, rng.choice([0.0, 0.15, 0.3]), STEP)
-        seen = targets.checkerboards(row, column, xyz, intensity)
+        seen = targets.checkerboards(Grid.of(row, column, xyz, intensity))
         true = []
         for axis, side, centre, _, edge in boards:
             at = np.insert(centre, axis, size[axis] if side else 0.0) - place

@@ -274,3 +274,34 @@ def test_where_targets_hang_is_warned_of(places, normals, words):
 def test_poor_sightings_come_first():
     assert layout.poor(12, 30) == "" and "45 m" in layout.poor(45, 10) and "72°" in layout.poor(8, 72)
     assert layout.doubt(0.001, 1, 5, 70) > layout.doubt(0.001, 1, 5, 10) and layout.doubt(0.003, 1, 5, 10) > layout.doubt(0.001, 1, 5, 10) and layout.doubt(0.001, 0.6, 5, 10) > layout.doubt(0.001, 1, 5, 10)
+
+
+def test_a_network_bent_to_control_errs_as_its_standard_deviations_say():
+    """A chain of scans that drifts: control at both ends takes most of the drift out, and what is left is as large as the covariance says."""
+    from scipy import stats
+
+    from terrazza.core.georef import bend
+    squares, gained, tests = [], [], []
+    for seed in range(30):
+        rng = np.random.default_rng(seed)
+        true = [rigid.make(rigid.about_z(rng.uniform(-3, 3)), np.array([8.0 * k, rng.normal(), 1.5])) for k in range(6)]
+        carry = [np.block([[np.eye(3), np.zeros((3, 3))], [-rigid.skew([8.0, 0, 0]), np.eye(3)]])] * 5
+        step = np.diag(np.repeat([2e-4, 0.002], 3) ** 2)
+        design = np.zeros((36, 30))  # errors of the ties add up along the chain
+        for k in range(1, 6):
+            design[6 * k : 6 * k + 6] = carry[0] @ design[6 * k - 6 : 6 * k]
+            design[6 * k : 6 * k + 6, 6 * k - 6 : 6 * k] += np.eye(6)
+        joint = design @ np.kron(np.eye(5), step) @ design.T
+        error = design @ (rng.normal(0, 1, 30) * np.tile(np.sqrt(np.diag(step)), 5))
+        poses = [rigid.step(p, error[6 * k : 6 * k + 3], error[6 * k + 3 : 6 * k + 6], p[:3, 3]) for k, p in enumerate(true)]
+        control = np.array([[0, 4, 1], [1, -4, 3], [40, 5, 0], [38, -4, 2.5], [42, 0, 4.0]]) + rng.normal(0, 0.2, (5, 3))
+        measured = control + rng.normal(0, 0.001, control.shape)
+        seen = [bend.Seen(k, rigid.apply(rigid.inverse(true[k]), c[None])[0] + rng.normal(0, 0.0007, 3), 0.0007, i) for i, c in enumerate(control) for k in ((0,) if i < 2 else (5, 4))]
+        bent = bend.bend(poses, joint, seen, measured, 0.001)
+        for k in range(6):
+            off = np.r_[rigid.vector_from(bent.poses[k][:3, :3] @ true[k][:3, :3].T), bent.poses[k][:3, 3] - true[k][:3, 3]]
+            squares.append(off @ np.linalg.solve(bent.joint[6 * k : 6 * k + 6, 6 * k : 6 * k + 6], off))
+        gained.append(np.linalg.norm(bent.poses[5][:3, 3] - true[5][:3, 3]) / np.linalg.norm(error[33:]))
+        tests.append(bent.test[1] < bent.test[0] < bent.test[2])
+    low, high = stats.chi2.ppf([0.0005, 0.9995], 6 * 30) / (6 * 30)  # one scan in each is independent
+    assert low < np.mean(squares) / 6 < high and np.median(gained) < 0.4 and 0.8 < np.mean(tests)

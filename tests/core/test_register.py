@@ -8,6 +8,7 @@ from scipy import stats
 from terrazza.core.geometry import rigid
 from terrazza.core.register import cloud_fit, contradiction, network, search, surface, targets
 from terrazza.core.register.plan_match import PlanShape, candidates, judge
+from terrazza.core.register.sighted import Grid
 from terrazza.demo import build, settegradini
 from terrazza.errors import InputError
 from terrazza.formats import e57
@@ -196,7 +197,7 @@ def test_checkerboard_centres_are_where_they_hang(k):
     work, world = build.field_work(), settegradini.build()
     data = sweep(world, work.poses[k], work.setups[k], k, 700 + k)
     ok = data["valid"]
-    found = targets.checkerboards(data["row"][ok].astype(np.int64), data["column"][ok].astype(np.int64), np.stack([data["x"], data["y"], data["z"]], 1)[ok], data["intensity"][ok])
+    found = targets.checkerboards(Grid.of(data["row"][ok].astype(np.int64), data["column"][ok].astype(np.int64), np.stack([data["x"], data["y"], data["z"]], 1)[ok], data["intensity"][ok]))
     assert found
     boards = np.array(list(settegradini.board_centres().values()))
     for target in found:
@@ -208,4 +209,4 @@ def test_checkerboard_centres_are_where_they_hang(k):
 
 def test_no_checkerboards_in_a_plain_room():
     data = scenes.scan_room(scenes.room_poses()[0])
-    assert targets.checkerboards(data["row"].astype(np.int64), data["column"].astype(np.int64), data["xyz"], np.full(len(data["xyz"]), 20000)) == []
+    assert targets.checkerboards(Grid.of(data["row"].astype(np.int64), data["column"].astype(np.int64), data["xyz"], np.full(len(data["xyz"]), 20000))) == []

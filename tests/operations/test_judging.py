@@ -1,9 +1,11 @@
 """What stands judged: double walls, the statement, and doubts that stay after changes by hand."""
 
 import numpy as np
+import pytest
 
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
+from terrazza.operations.fieldbook import undo
 from terrazza.operations.judging import statement
 from tests.run import must, opened
 
@@ -35,3 +37,68 @@ def test_what_speaks_against_control_is_said_after_changes_by_hand_too(copied):
     assert wrong["doubt"]
     right = must(copied, row, "georeference.match", point=one["name"], target=one["targets"][0])
     assert right["doubt"] == [] and right["rms_mm"] < 3 and all(r["detectable_mm"] for r in right["rows"] if r["role"] == "control" and r["matched"])
+
+
+def test_a_tie_switched_off_stays_off_when_registration_runs_again(copied):
+    row = queries.job_by(name="Whole")
+    key = next(k for k, t in opened(copied, row).facts("tie").items() if not t["failed"] and t["overlap"] < 0.6)
+    a, b = map(int, key.split("-"))
+    must(copied, row, "register.tie", a=b, b=a, on=False)
+    for operation in ("register.adjust", "register.automatic"):
+        must(copied, row, operation)
+        job = opened(copied, row)
+        assert job.get("tie", key, {"failed": "not tried"})["failed"] in {"switched off by hand", "not tried"} and len(job.scans(placed=True)) == 8
+    must(copied, row, "register.tie", a=a, b=b)
+    assert opened(copied, row).facts("tie_choice") == {} and not {t["failed"] for t in must(copied, row, "register.adjust")["ties"] if {t["a"], t["b"]} == {a, b}} - {""}
+
+
+def test_control_bends_the_scans_as_far_as_its_standard_deviations_allow(copied):
+    """Good ties give way by hundredths of a millimetre, by less the less the control is believed; a point read wrong is said, and undo brings the old poses back."""
+    row = queries.job_by(name="Whole")
+    before = {s.id: s.pose for s in opened(copied, row).scans()}
+    firm = must(copied, row, "georeference.bend")
+    assert firm["test"]["low"] * 0.2 < firm["test"]["value"] < firm["test"]["high"] and 0.005 < max(firm["moved_mm"].values()) < 0.5 and not any("contradict" in d for d in firm["doubt"])
+    bent = opened(copied, row)
+    assert {s.pose_record["how"] for s in bent.scans()} == {"bent to control"} and any(not np.array_equal(s.pose, before[s.id]) for s in bent.scans())
+    undo(queries.done_entries(row)[-1])
+    assert all(np.array_equal(s.pose, before[s.id]) for s in opened(copied, row).scans())
+    loose = must(copied, row, "georeference.bend", survey_mm=20)
+    assert max(loose["moved_mm"].values()) < 0.2 * max(firm["moved_mm"].values())
+    with pytest.raises(AssertionError, match="already"):
+        must(copied, row, "georeference.bend")
+    undo(queries.done_entries(row)[-1])
+    one, other = [r for r in opened(copied, row).get("frame")["rows"] if r["role"] == "control" and r["matched"]][:2]
+    must(copied, row, "georeference.match", point=one["name"], target=other["targets"][0])
+    assert any("contradict" in d for d in must(copied, row, "georeference.bend")["doubt"])
+
+
+def test_scans_without_a_common_surface_are_placed_by_targets(tmp_path, workspace):
+    """Two rooms that share no surface, with four targets picked in both: one island, nothing doubted; without them two islands."""
+    from tests import places
+    from terrazza.formats import e57
+    rng = np.random.default_rng(3)
+    place = places.WORLDS["islands"](rng)
+    stations = [place.places[0], place.places[1], place.places[-2], place.places[-1]]
+    row_of, column_of, _ = places.rays()
+    truth = []
+    with e57.Writer(str(tmp_path / "two.e57")) as out:
+        for k, station in enumerate(stations):
+            pose, hit, xyz = places.scanned(place, "islands", station, rng)
+            truth.append(pose)
+            out.add_scan(f"s{k}", [{"xyz": xyz, "intensity": np.full(len(xyz), 20000, np.uint16), "row": row_of[hit].astype(np.uint32), "column": column_of[hit].astype(np.uint32)}], ["xyz", "intensity", "row", "column"], grid=(places.ROWS, places.COLUMNS))
+    row = queries.create_job(workspace, "Two")
+    must(workspace, row, "import.files", files=[str(tmp_path / "two.e57")])
+    alone = must(workspace, row, "register.automatic")
+    assert len(alone["islands"]) > 1
+    between = np.array([[60.0, 20, 1], [64, 21, 2.5], [58, 26, 0.4], [61, 24, 3]])
+    for k in (1, 2):
+        for at in between:
+            x, y, z = rigid.apply(rigid.inverse(truth[k]), at[None])[0] + rng.normal(0, 0.001, 3)
+            must(workspace, row, "georeference.pick_target", scan=k + 1, x=x, y=y, z=z)
+    joined = must(workspace, row, "register.automatic")
+    job = opened(workspace, row)
+    assert [len(i) for i in joined["islands"]] == [4] and len(job.scans(placed=True)) == 4
+    across = rigid.inverse(job.scan(2).pose) @ job.scan(3).pose
+    shift, turn = rigid.difference(across, rigid.inverse(truth[1]) @ truth[2])
+    sigma = np.sqrt(np.diag(np.array(job.scan(3).pose_record["covariance"])))
+    assert turn < 0.002 and 0.0005 < sigma[3:].max() < 0.3

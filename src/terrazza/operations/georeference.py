@@ -7,18 +7,16 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import NotFound, ParamsError, StateError
-from terrazza.fleet import few
 from terrazza.later import later
 from terrazza.operations import reading
-from terrazza.operations.base import Figures, Operation, Params, field, operation, scans_field
+from terrazza.operations.base import Figures, Operation, Params, field, operation
 from terrazza.operations.job import Job, Scan, plain
 from terrazza.operations.notation import Notation
-from terrazza.operations.surfaces import CloudPiece, surfaces
+from terrazza.operations.surfaces import surfaces
+from terrazza.operations.targets import find_targets, places, true_centre
 from terrazza.units import metres_per
 
 control_fit = later("terrazza.core.georef.fit")
-detection = later("terrazza.core.register.targets")
-layout = later("terrazza.core.georef.layout")
 level = later("terrazza.core.georef.level")
 match = later("terrazza.core.georef.match")
 review = later("terrazza.core.georef.review")
@@ -26,100 +24,8 @@ uncertainty = later("terrazza.core.georef.uncertainty")
 
 ORDERS = {"E N H": (0, 1, 2), "N E H": (1, 0, 2), "E H N": (0, 2, 1), "N H E": (2, 0, 1), "H E N": (1, 2, 0), "H N E": (2, 1, 0)}
 SURVEY_SIGMA = 0.0005
-SAME_PLACE = 0.10
-FLOOR_SIGMA = 0.0002
 UPRIGHT_DEG = 0.1
 TOLERANCE = 0.03  # m: largest mismatch of a target and its control point
-REACH = 40.0  # m: targets beyond this are not looked for
-
-
-def _detect(args, progress: Progress) -> "list[detection.Target]":
-    piece, board, reach = args
-    cloud = piece.open()
-    if not cloud.has("row") or not cloud.has("intensity"):
-        return []
-    found = detection.checkerboards(cloud.values("row", 0).astype(np.int64), cloud.values("column", 0).astype(np.int64), cloud.xyz(), cloud.values("intensity", 0), board or None, reach)
-    progress.advance(cloud.count, cloud.count)
-    return found
-
-
-def find_targets(job: Job, scans: list[Scan], board: float, reach: float, progress: Progress) -> int:
-    """Detect checkerboards in the scans and put them as facts; targets set by hand stay.  Returns how many are known then."""
-    pieces = [(CloudPiece.of(job, s), board, reach) for s in scans]
-    results = job.fleet.map(_detect, pieces, [s.points for s in scans], progress, "Looking for checkerboards", light=few([s.points for s in scans]))
-    chosen = {s.id for s in scans}
-    for key, old in list(job.facts("target").items()):
-        if old["scan"] in chosen and not old.get("by_hand"):
-            job.put("target", key, None)
-    number = job.next_number("target") - 1
-    for scan, found in zip(scans, results):
-        for target in found:
-            number += 1
-            job.put("target", number, {"scan": scan.id, "centre": target.centre.tolist(), "sigma": max(target.sigma, FLOOR_SIGMA), "normal": target.normal.tolist(), "range": target.range,
-                                       "incidence_deg": float(np.degrees(target.incidence)), "fit": target.fit, "points": target.points, "edge": target.edge, "dropped": False}, scan=scan.id)
-    return len(job.facts("target"))
-
-
-def places(job: Job) -> list[dict]:
-    """Physical targets: sightings of placed scans within 0.1 m of each other, job frame, weighed by their sigmas.
-
-    Rows of ``targets`` (numbers), ``centre`` (3, m, freed of the scans' range bias), ``sigma`` (m), ``spread`` (m, largest distance from the centre).
-    """
-    scans = {s.id: s for s in job.scans(placed=True)}
-    seen = []
-    for key, t in job.facts("target").items():
-        if t["scan"] in scans and not t["dropped"]:
-            seen.append((int(key), t, rigid.apply(scans[t["scan"]].pose, _true_centre(t, scans[t["scan"]])[None])[0]))
-    groups: list[list] = []
-    for item in sorted(seen, key=lambda i: i[1]["sigma"]):
-        near = next((g for g in groups if np.linalg.norm(g[0][2] - item[2]) < SAME_PLACE), None)
-        groups.append([item]) if near is None else near.append(item)
-    rows = []
-    for group in groups:
-        weight = np.array([1 / t["sigma"] ** 2 for _, t, _ in group])
-        centre = sum(w * c for w, (_, _, c) in zip(weight, group)) / weight.sum()
-        rows.append({"targets": [k for k, _, _ in group], "centre": centre, "sigma": float(1 / np.sqrt(weight.sum())), "weights": (weight / weight.sum()).tolist(),
-                     "spread": float(max(np.linalg.norm(c - centre) for _, _, c in group))})
-    return rows
-
-
-def target_warnings(job: Job) -> list[str]:
-    """What is wrong with where targets hang and with single sightings, once scans are placed; in words with the number."""
-    facts, scans = {int(k): t for k, t in job.facts("target").items() if not t["dropped"]}, {s.id: s for s in job.scans(placed=True)}
-    out = []
-    if scans and facts:
-        seen = places(job)
-        turned = [job.frame[:3, :3] @ scans[facts[p["targets"][0]]["scan"]].pose[:3, :3] @ np.array(facts[p["targets"][0]].get("normal") or [1.0, 0, 0]) for p in seen]
-        stations = np.array([job.grid_pose(s)[:3, 3] for s in scans.values()])
-        out = layout.warnings(rigid.apply(job.frame, np.array([p["centre"] for p in seen]).reshape(-1, 3)), np.array(turned).reshape(-1, 3), stations)
-    poor = {k: why for k, t in facts.items() if (why := layout.poor(t.get("range") or 0.0, t.get("incidence_deg") or 0.0))}
-    return out + ([f"{len(poor)} of {len(facts)} sightings are poor: " + ", ".join(f"T{k} {why}" for k, why in list(poor.items())[:5]) + ("…" if len(poor) > 5 else "") + "."] if poor else [])
-
-
-def _true_centre(target: dict, scan: Scan) -> np.ndarray:
-    """Centre in the scan's frame without the set-up's estimated range bias."""
-    centre = np.array(target["centre"])
-    return centre * (1 - scan.pose_record.get("bias", 0.0) / max(np.linalg.norm(centre), 0.1))
-
-
-class TargetsParams(Params):
-    scans: list[int] = scans_field()
-    board: float = field("Board edge", 0.0, unit="m", blank="any", help="Outer edge of the checkerboards, two by two fields; 0: any of 5 to 65 cm.", ge=0, le=3)
-    reach: float = field("Farthest target", REACH, unit="m", help="Targets beyond this are not looked for: too few points fall on them.", ge=1, le=200)
-
-
-@operation
-class Targets(Operation):
-    """Finds checkerboards in the intensity of structured scans and measures their centres."""
-
-    name, title, step = "georeference.targets", "Find checkerboards", "Georeference"
-    reads, writes = frozenset({"scan"}), frozenset({"target"})
-    Params = TargetsParams
-
-    def run(self, job: Job, params: TargetsParams, progress: Progress) -> Figures:
-        count = find_targets(job, job.need_scans(params.scans), params.board, params.reach, progress)
-        said = target_warnings(job)
-        return {"says": f"{count} checkerboard sightings" + (f"; {len(said)} warning{'s' * (len(said) != 1)}" if said else ""), "targets": count, "warnings": said}
 
 
 class DropParams(Params):
@@ -144,31 +50,6 @@ class DropTarget(Operation):
         return {"says": says}
 
 
-class PickTargetParams(Params):
-    scan: int = field("Scan", help="Its number.", ge=1, widget="scan")
-    x: float = field("X", unit="m", help="In the scan's own frame.")
-    y: float = field("Y", unit="m")
-    z: float = field("Z", unit="m")
-
-
-@operation
-class PickTarget(Operation):
-    """Takes a picked point of a scan as a target that the search missed."""
-
-    name, title, step = "georeference.pick_target", "Pick a target", "Georeference"
-    writes = frozenset({"target"})
-    bound_to_place = True
-    Params = PickTargetParams
-
-    def run(self, job: Job, params: PickTargetParams, progress: Progress) -> Figures:
-        scan = job.scan(params.scan)
-        centre = np.array([params.x, params.y, params.z])
-        number = job.next_number("target")
-        job.put("target", number, {"scan": scan.id, "centre": centre.tolist(), "sigma": 0.004, "normal": [0, 0, 1], "range": float(np.linalg.norm(centre)), "incidence_deg": 0.0,
-                                   "fit": 0.0, "points": 1, "dropped": False, "by_hand": True}, scan=scan.id)
-        return {"says": f"Target {number} picked in scan {scan.id}", "target": number}
-
-
 class ControlParams(Params):
     control: str = field("Control file", help="Path of a text file: name, easting, northing, height, and where there, target height and role (control or check).", widget="file", role="read")
     unit: Literal["metre", "millimetre", "international foot", "US survey foot", "inch"] = field("Unit of the control file", "metre", help="The two feet cannot be told apart from the data.")
@@ -177,7 +58,7 @@ class ControlParams(Params):
     check: list[str] = field("Check points", list, help="Names that stay out of the fit, besides those that the file marks.")
     tolerance: float = field("Matching tolerance", TOLERANCE, unit="m", help="Largest mismatch of a target and its control point.", ge=0.001, le=1)
     solution: int = field("Solution", 1, help="Where the points lie nearly symmetrical, several placements explain them: 1 is the best, 2 the next.", ge=1, le=9)
-    board: float = field("Board edge", 0.0, unit="m", blank="any", help="Used where checkerboards were not looked for yet; 0: any of 5 to 65 cm.", ge=0, le=3)
+    board: float = field("Board edge", 0.0, unit="m", blank="any", help="Used where targets were not looked for yet; 0: any of 5 to 65 cm.", ge=0, le=3)
 
 
 @operation
@@ -192,7 +73,7 @@ class Control(Operation):
         job.need_scans(placed=True, why=", so targets have no place in a common frame")
         read = reading.control(job.input(params.control, "The control file"))
         if not job.facts("target"):
-            find_targets(job, job.scans(), params.board, REACH, Part(progress, 0, 0.9))
+            find_targets(job, job.scans(), Part(progress, 0, 0.9), sizes={"checkerboard": params.board})
         seen = places(job)
         if len(seen) < 3:
             raise StateError(f"{len(seen)} targets were found in the placed scans; georeferencing needs three at least.", "Check the board edge, pick targets by hand, or level the job without control.")
@@ -291,7 +172,7 @@ def _covariances(job: Job, fit, used, sigma_target) -> dict:
         for key, w in zip(place["targets"], place["weights"]):
             target = job.get("target", key)
             scan = scans[target["scan"]]
-            centres.append(rigid.apply(scan.pose, _true_centre(target, scan)[None])[0])
+            centres.append(rigid.apply(scan.pose, true_centre(target, scan)[None])[0])
             weights.append(w)
             owners.append(members.index(scan.id) if scan.id in members else -1)
             point.append(i)

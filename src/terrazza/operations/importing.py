@@ -345,12 +345,12 @@ class RemoveScan(Operation):
     """Takes a scan out of the job; undo puts it back."""
 
     name, title, step = "import.remove_scan", "Remove a scan", "Import"
-    writes = frozenset({"scan", "column", "pose", "photo", "target", "tie", "walk", "array", "left_out", "standing"})
+    writes = frozenset({"scan", "column", "pose", "photo", "target", "tie", "walk", "array", "left_out", "standing", "tie_choice"})
     Params = RemoveScanParams
 
     def run(self, job: Job, params: RemoveScanParams, progress: Progress) -> Figures:
         scan = job.scan(params.scan)
-        for kind in ("column", "photo", "target", "tie"):
+        for kind in ("column", "photo", "target", "tie", "tie_choice"):
             for key, value in list(job.facts(kind).items()):
                 mine = key.split("/")[0] == str(scan.id) if kind == "column" else scan.id in (value.get("scan"), value.get("a"), value.get("b"))
                 if mine:

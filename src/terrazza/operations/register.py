@@ -12,8 +12,9 @@ from terrazza.operations.base import Figures, Operation, Params, field, operatio
 from terrazza.operations.job import Job, Scan, plain
 from terrazza.operations.notation import Notation
 from terrazza.operations.judging import LOOSE_MM
-from terrazza.operations.settling import settle, settle_aside, tie_record
+from terrazza.operations.settling import settle, settle_aside, sightings, tie_record
 from terrazza.operations.surfaces import SHARED, pictures, surfaces
+from terrazza.operations.targets import find_targets
 
 cloud_fit = later("terrazza.core.register.cloud_fit")
 search = later("terrazza.core.register.search")
@@ -34,10 +35,10 @@ class AutomaticParams(Params):
 
 @operation
 class Automatic(Operation):
-    """Plan match between scans, verified by free space; cloud fit on all pairs that overlap; network adjustment of all together."""
+    """Plan match between scans, verified by free space; targets where that does not decide; cloud fit on all pairs that overlap; network adjustment of all together."""
 
     name, title, step = "register.automatic", "Register automatically", "Register"
-    reads, writes = frozenset({"scan", "left_out"}), POSE_KINDS
+    reads, writes = frozenset({"scan", "left_out", "tie_choice"}), POSE_KINDS | {"target"}
     Params = AutomaticParams
 
     def run(self, job: Job, params: AutomaticParams, progress: Progress) -> Figures:
@@ -48,7 +49,8 @@ class Automatic(Operation):
         shapes = [plan_match.PlanShape(f) for f in faces]
         start = {} if params.poses == "forget" else {k: s.pose for k, s in enumerate(scans) if s.pose is not None}
         fixed = _stay(scans, start, params.poses)
-        found = search.place(faces, shapes, seen, start, fixed, Part(progress, 0.2, 0.75), job.fleet)
+        off = {(i, j) for i, a in enumerate(scans) for j, b in enumerate(scans) if i < j and not job.get("tie_choice", "-".join(map(str, sorted((a.id, b.id)))), {"on": True})["on"]}
+        found = search.place(faces, shapes, seen, start, fixed, Part(progress, 0.2, 0.75), job.fleet, off, lambda: _targets(job, scans, Part(progress, 0.74, 0.75)))
         poses = [p if i == 1 else None for p, i in zip(found.poses, found.island)]
         figures = settle(job, scans, faces, seen, poses, fixed if params.poses == "trust" or len(fixed) < len(scans) else set(), params.least_overlap, params.bias_sigma_mm / 1000, Part(progress, 0.75, 1.0), "automatic", set(start))
         for k in fixed:  # it stays where it was put, tied or not
@@ -59,6 +61,13 @@ class Automatic(Operation):
             found.poses = [s if s is not None else p for s, p in zip(settled, found.poses)]
             figures |= {"unsettled": figures["unsettled"] | unsettled, "loose_mm": figures["loose_mm"] | loose}
         return figures | _stand(job, scans, found, figures)
+
+
+def _targets(job: Job, scans: list[Scan], progress: Progress) -> list:
+    """Targets of the scans; where none are known yet they are looked for."""
+    if not job.facts("target"):
+        find_targets(job, scans, progress)
+    return sightings(job, scans)
 
 
 def _stay(scans: list[Scan], start: dict[int, np.ndarray], poses: str) -> set[int]:
@@ -149,7 +158,7 @@ class Adjust(Operation):
     """Cloud fit of all placed pairs that overlap, then one adjustment of the whole network."""
 
     name, title, step = "register.adjust", "Adjust the whole network", "Register"
-    reads, writes = frozenset({"scan", "left_out"}), POSE_KINDS
+    reads, writes = frozenset({"scan", "left_out", "tie_choice", "target"}), POSE_KINDS
     Params = AdjustParams
 
     def run(self, job: Job, params: AdjustParams, progress: Progress) -> Figures:
@@ -226,6 +235,31 @@ class FitToNeighbour(Operation):
         residual = Notation.of(job).residual
         return {"says": f"Scan {b.id} to {a.id}: RMS {residual(tie.fit.rms * 1000)}, overlap {tie.fit.overlap:.0%}, moved {residual(moved * 1000, 0)}" + (f"; {tie.failed}" if tie.failed else ""),
                 "rms_mm": tie.fit.rms * 1000, "overlap": tie.fit.overlap, "used": tie.fit.used, "moved_mm": moved * 1000, "turned_deg": float(np.degrees(turned)), "failed": tie.failed}
+
+
+class TieParams(Params):
+    a: int = field("Scan", help="Its number.", ge=1, widget="scan")
+    b: int = field("Other scan", help="Its number.", ge=1, widget="scan")
+    on: bool = field("On", True, help="Off: the two do not hold each other, now and when registration runs again.")
+    weight: float = field("Weight", 1.0, help="How much the tie counts against others.", ge=0.01, le=100)
+
+
+@operation
+class TieChoice(Operation):
+    """Switches a tie between two scans off or on, or lets it count more or less; every adjustment from now on keeps to it."""
+
+    name, title, step = "register.tie", "Switch a tie", "Register"
+    writes = frozenset({"tie_choice"})
+    Params = TieParams
+
+    def run(self, job: Job, params: TieParams, progress: Progress) -> Figures:
+        if params.a == params.b:
+            raise ParamsError("register.tie: a tie joins two different scans.", "Choose another scan.")
+        a, b = sorted((job.scan(params.a), job.scan(params.b)), key=lambda s: s.id)
+        usual = params.on and params.weight == 1.0
+        job.put("tie_choice", f"{a.id}-{b.id}", None if usual else {"a": a.id, "b": b.id, "on": params.on, "weight": params.weight}, scan=a.id)
+        state = "off" if not params.on else "on" + (f", weight {params.weight:g}" if params.weight != 1.0 else "")
+        return {"says": f"Tie {a.id} – {b.id} switched {state}; the adjustment is due", "doubt": []}
 
 
 class LeaveOutParams(Params):

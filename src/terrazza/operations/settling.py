@@ -1,5 +1,7 @@
 """From rough poses to settled ones: ties, adjustment island by island, the final poses judged again, and the facts and figures of all."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from terrazza.core.geometry import rigid
@@ -17,11 +19,26 @@ graph = later("terrazza.core.register.graph")
 components = later("scipy.sparse.csgraph")
 linking = later("terrazza.core.register.linking")
 network = later("terrazza.core.register.network")
+witnesses = later("terrazza.core.register.witnesses")
 
 FARTHEST_STEP = 0.15  # m that an adjustment may move a scan from where fits of pairs put it
 FARTHEST_TURN = np.radians(1.0)
 LOOSE_STEPS = 2.0  # of those, from a rough place that was free to slide
 WEAK = 0.006
+OFF = "switched off by hand"
+
+
+def sightings(job: Job, scans: list[Scan]) -> "list[witnesses.Sighting]":
+    """The targets that were found in these scans and not dropped."""
+    place = {s.id: k for k, s in enumerate(scans)}
+    return [witnesses.Sighting(place[t["scan"]], np.array(t["centre"]), t["sigma"], t.get("kind", "")) for t in job.facts("target").values() if t["scan"] in place and not t["dropped"]]
+
+
+def as_chosen(job: Job, scans: list[Scan], ties: list) -> list:
+    """Ties with what was decided by hand: switched off, or counting more or less."""
+    said = job.facts("tie_choice")
+    chosen = [said.get("-".join(map(str, sorted((scans[t.a].id, scans[t.b].id)))), {"on": True, "weight": 1.0}) for t in ties]
+    return [replace(t, weight=c["weight"], failed=t.failed if c["on"] else OFF) for t, c in zip(ties, chosen)]
 
 
 def settle(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, progress, how, started) -> Figures:
@@ -50,11 +67,13 @@ def settle_aside(job, scans, faces, seen, poses, least_overlap, bias_sigma, prog
 
 def _adjusted(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, progress, started):
     """Ties of all overlapping pairs, the scans' points (None where not placed), (members, Adjusted, fixed members) by island, and the indices of what was taken out."""
-    ties = linking.fit_all(faces, seen, poses, least_overlap, Part(progress, 0.0, 0.4))
+    ties = as_chosen(job, scans, linking.fit_all(faces, seen, poses, least_overlap, Part(progress, 0.0, 0.4)))
+    targets = witnesses.grouped(sightings(job, scans), poses)
+    apart = {(t.a, t.b) for t in ties if t.failed == OFF}
     clouds = [kept_points(job.cloud(s.id)) if p is not None else None for s, p in zip(scans, poses)]
     results, loose = [], []
-    for island in _islands([k for k, p in enumerate(poses) if p is not None], ties):
-        results.append(_adjust_island(island, ties, clouds, poses, fixed, started, bias_sigma, loose, Part(progress, 0.4, 1.0)))
+    for island in _islands([k for k, p in enumerate(poses) if p is not None], ties, witnesses.links(targets)):
+        results.append(_adjust_island(island, ties, targets, apart, clouds, poses, fixed, started, bias_sigma, loose, Part(progress, 0.4, 1.0)))
     return ties, clouds, results, loose
 
 
@@ -121,26 +140,28 @@ def _loose(scans, results, fixed: set[int]) -> dict[int, float]:
     return out
 
 
-def _islands(members: list[int], ties) -> list[list[int]]:
+def _islands(members: list[int], ties, links) -> list[list[int]]:
     island = {k: k for k in members}
-    for tie in ties:
-        if not tie.failed and island[tie.a] != island[tie.b]:
-            old, new = island[tie.b], island[tie.a]
+    for a, b in [(t.a, t.b) for t in ties if not t.failed] + links:
+        if island[a] != island[b]:
+            old, new = island[b], island[a]
             island = {k: new if i == old else i for k, i in island.items()}
     return [[k for k in members if island[k] == i] for i in dict.fromkeys(island.values())]
 
 
-def _adjust_island(island, ties, clouds, poses, fixed, started, bias_sigma, loose, progress):
-    """(members, Adjusted, fixed members): from where all cloud ties agree best, which also hold what the patches do not; a scan that the others' patches carry away is taken out and named in ``loose``."""
+def _adjust_island(island, ties, targets, apart, clouds, poses, fixed, started, bias_sigma, loose, progress):
+    """(members, Adjusted, fixed members): from where all ties and shared targets agree best, which also hold what the patches do not; a scan that the others' patches carry away is taken out and named in ``loose``."""
     members = list(island)
     while True:
         stay = {k for k in members if k in fixed} or {min(members, key=lambda k: (k not in started, k))}
         if len(stay) == len(members):
             return members, None, stay
         held = {members.index(k) for k in stay}
-        rough = graph.relax([poses[k] for k in members], linking.among(ties, members), held)
+        place = {k: i for i, k in enumerate(members)}
+        shared = [[replace(s, scan=place[s.scan]) for s in g if s.scan in place] for g in targets]
+        rough = graph.relax([poses[k] for k in members], linking.among(ties, members), held, [g for g in shared if len(g) > 1], level=True)
         try:
-            adjusted = network.solve([clouds[k] for k in members], rough.poses, held, bias_sigma, known=rough.known, progress=progress)
+            adjusted = network.solve([clouds[k] for k in members], rough.poses, held, bias_sigma, known=rough.known, progress=progress, apart={(place[a], place[b]) for a, b in apart if {a, b} <= set(place)})
         except (InputError, np.linalg.LinAlgError):
             adjusted = network.by_ties(rough.poses, rough.known, held)
         steps = [_step(a, p) for a, p in zip(adjusted.poses, rough.poses)]

@@ -169,16 +169,21 @@ def _movers(assembly: Assembly, part: frozenset, rest: list[int], offers: list[O
             yield mover
 
 
-def doubts_of(assembly: Assembly, rivals: list[list[np.ndarray]], given, fixed) -> list[str]:
-    """By scan why its placement is doubted; empty where it is not.  Rivals that poses of the files speak against are taken away."""
-    return [_doubted(assembly, k, rivals, given, fixed) for k in range(len(assembly.pose))]
+def doubts_of(assembly: Assembly, rivals: list[list[np.ndarray]], given, fixed, witnessed: list[Offer]) -> list[str]:
+    """By scan why its placement is doubted; empty where it is not.  Rivals that poses of the files or targets (offers ``witnessed``) speak against are taken away."""
+    return [_doubted(assembly, k, rivals, given, fixed, witnessed) for k in range(len(assembly.pose))]
 
 
-def _doubted(assembly: Assembly, k: int, rivals: list[list[np.ndarray]], given, fixed) -> str:
+def _doubted(assembly: Assembly, k: int, rivals: list[list[np.ndarray]], given, fixed, witnessed: list[Offer]) -> str:
     others = [j for j in assembly.members(assembly.island[k]) if j != k]
     if not others or k in fixed:
         rivals[k] = []
         return ""
+    mine = [o for o in witnessed if k in (o.a, o.b) and o.a + o.b - k in others]
+    if mine:
+        agree = [same(rigid.inverse(assembly.pose[o.a]) @ assembly.pose[o.b], o.fit.pose) for o in mine]
+        rivals[k] = [] if all(agree) else [assembly.pose[o.a + o.b - k] @ o.seen_from(o.a + o.b - k) for o, good in zip(mine, agree) if not good]
+        return "" if all(agree) else "It does not stand where the targets that it shares with others say."
     told = _told(assembly, k, others, given)
     if told is False:
         as_given = _as_given(assembly, k, others, given)

@@ -10,6 +10,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.register.linking import Tie
+from terrazza.core.register.witnesses import Sighting, of_levels, of_targets
 
 ALIKE_POINTS = 20.0  # neighbouring points of a fit err alike: so many count as one
 LEAST_RMS = 0.002  # m: what surfaces differ by at least
@@ -35,7 +36,7 @@ class Graph:
 def _own(tie: Tie, pose_a: np.ndarray) -> np.ndarray:
     """6×6 information of a tie in the job frame."""
     fit = tie.fit
-    information = fit.information / (max(fit.rms, LEAST_RMS) ** 2 * ALIKE_POINTS)
+    information = tie.weight * fit.information / (max(fit.rms, LEAST_RMS) ** 2 * ALIKE_POINTS)
     for free in fit.free:
         shift = np.r_[np.zeros(3), free]
         across = np.eye(6) - (1 - FREE) * np.outer(shift, shift)
@@ -51,8 +52,9 @@ def _rows(centre: np.ndarray, place_a: np.ndarray, place_b: np.ndarray) -> tuple
     return a, b
 
 
-def relax(poses: list[np.ndarray], ties: list[Tie], fixed: set[int]) -> Graph:
-    """Poses that agree best with all ties between them; ``ties`` count from 0 in ``poses``, scans in ``fixed`` stay."""
+def relax(poses: list[np.ndarray], ties: list[Tie], fixed: set[int], targets: list[list[Sighting]] | None = None, level: bool = False) -> Graph:
+    """Poses that agree best with all ties between them and the ``targets`` that they share (see ``witnesses.grouped``), with upright axes parallel where ``level`` and the
+    scans themselves say that they were; all count from 0 in ``poses``, scans in ``fixed`` stay."""
     poses, k = [p.copy() for p in poses], len(poses)
     free = np.array([6 * s + i for s in range(k) if s not in fixed for i in range(6)], int)
     misfit = [0.0] * len(ties)
@@ -65,7 +67,10 @@ def relax(poses: list[np.ndarray], ties: list[Tie], fixed: set[int]) -> Graph:
             weighted = min(1.0, HUBER / max(misfit[n], 1e-9)) * information
             normal[np.ix_(here, here)] += design.T @ weighted @ design
             gradient[here] += design.T @ weighted @ off
-        if last or not len(free) or not ties:
+        for more in (of_targets(targets or [], poses), of_levels(poses) if level else None):
+            if more is not None:
+                normal, gradient = normal + more[0], gradient + more[1]
+        if last or not len(free) or not (ties or targets):
             break
         step = np.zeros(6 * k)
         step[free] = np.linalg.lstsq(normal[np.ix_(free, free)] + 1e-6 * np.eye(len(free)), gradient[free], rcond=None)[0]

@@ -18,7 +18,8 @@ LEAST = 0.03  # share of flat points with a partner that a tie has to have
 
 @dataclass
 class Tie:
-    """A cloud tie: scan ``b`` relative to scan ``a`` (indices), its fit, the share of the smaller scan that agrees, the surface (m²) that contradicts, and the share of near points that lie on no common surface."""
+    """A cloud tie: scan ``b`` relative to scan ``a`` (indices), its fit, the share of the smaller scan that agrees, the surface (m²) that contradicts, the share of near points that lie on no common surface, and how
+    much its information counts."""
 
     a: int
     b: int
@@ -27,6 +28,7 @@ class Tie:
     against: float
     failed: str = ""
     unmatched: float = 0.0
+    weight: float = 1.0
 
 
 def fit_all(surfaces: list[Surface], pictures: list[Picture], poses: list[np.ndarray | None], least_overlap: float = 0.05, progress: Progress = QUIET) -> list[Tie]:

@@ -154,9 +154,20 @@ def _of_many(patches: Patches, k: int) -> Patches:
     return Patches(*(getattr(patches, name)[use] for name in ("patch", "scan", "n", "mean", "cov")))
 
 
-def solve(clouds: list[np.ndarray], poses: list[np.ndarray], fixed: set[int], bias_sigma: float = BIAS_SIGMA, passes: int = 3, known: np.ndarray | None = None, progress: Progress = QUIET) -> Adjusted:
+def _without(patches: Patches, apart: set[tuple[int, int]]) -> Patches:
+    """Without the patches that no more than the two scans of a pair saw whose tie is switched off."""
+    count = np.bincount(patches.patch, minlength=patches.count)
+    low, high = np.full(patches.count, 1 << 30), np.full(patches.count, -1)
+    np.minimum.at(low, patches.patch, patches.scan)
+    np.maximum.at(high, patches.patch, patches.scan)
+    off = (count == 2) & np.array([(int(a), int(b)) in apart for a, b in zip(low, high)], bool)
+    return Patches(*(getattr(patches, name)[~off[patches.patch]] for name in ("patch", "scan", "n", "mean", "cov")))
+
+
+def solve(clouds: list[np.ndarray], poses: list[np.ndarray], fixed: set[int], bias_sigma: float = BIAS_SIGMA, passes: int = 3, known: np.ndarray | None = None, progress: Progress = QUIET,
+          apart: set[tuple[int, int]] | None = None) -> Adjusted:
     """Patches and adjustment in turn until no scan moves by more than ``RESTING``: patches that were
-    chosen while walls still stood double would favour the poses they were chosen at.
+    chosen while walls still stood double would favour the poses they were chosen at.  ``apart``: pairs of scans (a < b) whose common patches are not used.
 
     Raises InputError like ``adjust``.
     """
@@ -164,6 +175,7 @@ def solve(clouds: list[np.ndarray], poses: list[np.ndarray], fixed: set[int], bi
         patches = collect(clouds, poses, Part(progress, number / passes, (number + 1) / passes))
         if known is not None:
             patches = _of_many(patches, len(poses))
+        patches = _without(patches, apart) if apart else patches
         if not patches.count:
             raise InputError("Too few common surfaces for an adjustment.", "Add ties, or take loose scans out of the adjustment.")
         adjusted = adjust(patches, poses, fixed, bias_sigma=bias_sigma, known=known)

@@ -21,6 +21,7 @@ COMMON = 0.03  # share of a scan that a tie has to explain
 ROUGH = 0.03  # m RMS of a fit that is not believed
 ONCE = (0.03, np.radians(0.3))  # two fits nearer than this ended in one place
 SAME = (0.20, np.radians(2.0))  # two placements nearer than this are one
+NEAR_TARGETS = (0.03, np.radians(0.3))  # what fits of surfaces may differ by from what targets say
 GIVEN = (1.0, np.radians(10.0))  # a placement within this of the given one is backed by it
 BACKED = 100.0  # evidence that this is worth: more than any third scans can add
 STACKED, STACKED_WEIGHT = (2.5, 0.8), 0.3  # m and share agreed: stations nearer than this that see the same may be one room seen twice or two like rooms, which makes it weaker evidence
@@ -130,6 +131,14 @@ def _slid_on(fit: cloud_fit.Fit, verdict: Verdict, a: Picture, b: Picture) -> tu
                     fit, verdict = replace(fit, pose=pose), other
                     break
     return fit, verdict
+
+
+def by_targets(a, b, pose: np.ndarray) -> cloud_fit.Fit:
+    """The fit near a placement that targets say, or that placement itself where surfaces do not fit there."""
+    near = [f for f in _fits(a, b, [(pose, NARROW)]) if same(f.pose, pose, NEAR_TARGETS)]
+    if near and not near[0].free:
+        return near[0]
+    return cloud_fit.Fit(pose, 0.0, 0.0, 0.0, 0, np.zeros((6, 6)), pose[:3, 3], True)
 
 
 def on_map(asked, common, progress: Progress) -> list[cloud_fit.Fit]:

@@ -4,17 +4,20 @@ A placement is believed where it beats every rival on the evidence that tells th
 well, they are kept to choose from, and the scan is doubted.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from itertools import combinations
 
 import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
 from terrazza.core.register.assembly import Assembly, doubts_of, rivals_of
-from terrazza.core.register.contradiction import Picture
-from terrazza.core.register.offers import COMMON, REFUSED, STACKED, Offer, offers_of, on_map, quietness, same, weighed
+from terrazza.core.register.contradiction import Picture, judge
+from terrazza.core.register.offers import COMMON, REFUSED, STACKED, Offer, by_targets, offers_of, on_map, quietness, same, weighed
 from terrazza.core.register.plan_match import PlanShape
 from terrazza.core.register.surface import Surface
+from terrazza.core.register.witnesses import Sighting, placement
 
 MAP = 14.0  # m from a map's centre to the stations that it is made of
 MANY = 24  # scans up to which every pair is tried; beyond it those that look alike, follow each other or are given near each other
@@ -37,11 +40,15 @@ def _offers(asked, common, progress: Progress) -> list[Offer]:
     return found
 
 
-def place(surfaces: list[Surface], shapes: list[PlanShape], pictures: list[Picture], given: dict[int, np.ndarray] | None = None, fixed: set[int] | None = None, progress: Progress = QUIET, fleet=None) -> Placed:
-    """Where scans stand among each other; ``given`` poses (scan → job) compete with what the scans say, those of ``fixed`` scans stay."""
+def place(surfaces: list[Surface], shapes: list[PlanShape], pictures: list[Picture], given: dict[int, np.ndarray] | None = None, fixed: set[int] | None = None, progress: Progress = QUIET, fleet=None,
+          off: set[tuple[int, int]] | None = None, sightings: Callable[[], list[Sighting]] = list) -> Placed:
+    """Where scans stand among each other; ``given`` poses (scan → job) compete with what the scans say, those of ``fixed`` scans stay.
+
+    Pairs (a < b) that are ``off`` are not tried.  Where surfaces do not decide, targets that scans saw (``sightings`` gives them) place them if three or more agree.
+    """
     n, given, fixed = len(surfaces), given or {}, fixed or set()
     offers: list[Offer] = []
-    pairs = [(a, b) for a, b in _pairs(shapes, given) if not {a, b} <= fixed]
+    pairs = [(a, b) for a, b in _pairs(shapes, given) if not {a, b} <= fixed and (a, b) not in (off or set())]
     asked = [(a, b, rigid.inverse(given[a]) @ given[b] if {a, b} <= set(given) else None) for a, b in pairs]
     if fleet is None:
         for done, one in enumerate(asked):
@@ -53,11 +60,16 @@ def place(surfaces: list[Surface], shapes: list[PlanShape], pictures: list[Pictu
     judged: dict = {}
     quiet = quietness(offers)
     offers = [replace(o, verdict=weighed(o.verdict, quiet)) for o in offers]
-    assembly, rivals, doubt = _assembled(pictures, given, fixed, offers, judged, quiet, Part(progress, 0.8, 0.85, float(len(pairs) or 1)))
+    assembly, rivals, doubt = _assembled(pictures, given, fixed, offers, [], judged, quiet, Part(progress, 0.8, 0.85, float(len(pairs) or 1)))
     weak = [k for k in range(n) if k not in fixed and len(assembly.members(assembly.island[k])) == 1]
     more = _map_offers(assembly, weak, surfaces, shapes, fleet, Part(progress, 0.85, 0.95, float(len(weak) or 1)))
     if more:
-        assembly, rivals, doubt = _assembled(pictures, given, fixed, offers + more, judged, quiet, Part(progress, 0.95, 1.0, float(len(pairs) or 1)))
+        offers = offers + more
+        assembly, rivals, doubt = _assembled(pictures, given, fixed, offers, [], judged, quiet, Part(progress, 0.95, 1.0, float(len(pairs) or 1)))
+    if any(doubt) or len(set(assembly.island)) > 1:
+        witnessed = _by_targets(sightings(), surfaces, pictures, off or set())
+        if witnessed:
+            assembly, rivals, doubt = _assembled(pictures, given, fixed, offers + witnessed, witnessed, judged, quiet, progress)
     groups = sorted({i: assembly.members(i) for i in assembly.island}.values(), key=lambda g: (not set(g) & fixed, -len(g), g[0]))
     number = {k: i for i, group in enumerate([g for g in groups if len(g) > 1 or set(g) & (fixed | set(given)) or n == 1], 1) for k in group}
     poses: list[np.ndarray | None] = [None] * n
@@ -87,8 +99,8 @@ def _pairs(shapes: list[PlanShape], given: dict[int, np.ndarray]) -> list[tuple[
     return sorted(chosen)
 
 
-def _assembled(pictures, given, fixed, offers: list[Offer], judged: dict, quiet: float, progress: Progress) -> tuple[Assembly, list[list[np.ndarray]], list[str]]:
-    """The assembly that offers lead to, and by scan the rivals and the doubt; ``judged`` are the verdicts known so far, ``quiet`` how much counts what may have been moved."""
+def _assembled(pictures, given, fixed, offers: list[Offer], witnessed: list[Offer], judged: dict, quiet: float, progress: Progress) -> tuple[Assembly, list[list[np.ndarray]], list[str]]:
+    """The assembly that offers lead to, and by scan the rivals and the doubt; ``witnessed`` are those that targets say, ``judged`` are the verdicts known so far, ``quiet`` how much counts what may have been moved."""
     assembly = Assembly(pictures, fixed, judged, quiet)
     for k in fixed:
         assembly.pose[k], assembly.island[k] = given[k], min(fixed)
@@ -101,7 +113,23 @@ def _assembled(pictures, given, fixed, offers: list[Offer], judged: dict, quiet:
         if o.verdict.shared > STACKED[1]:
             assembly.join(o, twins=True)
     rivals = rivals_of(assembly, offers, progress)
-    return assembly, rivals, doubts_of(assembly, rivals, given, fixed)
+    return assembly, rivals, doubts_of(assembly, rivals, given, fixed, witnessed)
+
+
+def _by_targets(sightings: list[Sighting], surfaces, pictures, off: set[tuple[int, int]]) -> list[Offer]:
+    """Placements of pairs that three targets or more agree on, fitted closely where surfaces can, where little contradicts them."""
+    seen: dict[int, list[Sighting]] = {}
+    for s in sightings:
+        seen.setdefault(s.scan, []).append(s)
+    out = []
+    for a, b in combinations(sorted(seen), 2):
+        pose = placement(seen[a], seen[b]) if (a, b) not in off else None
+        if pose is not None:
+            fit = by_targets(surfaces[a], surfaces[b], pose)
+            verdict = judge(pictures[a], pictures[b], fit.pose)
+            if verdict.area <= REFUSED:
+                out.append(Offer(a, b, fit, verdict, backed=True))
+    return out
 
 
 def _map_offers(assembly: Assembly, weak: list[int], surfaces, shapes, fleet, progress: Progress) -> list[Offer]:

@@ -4,13 +4,12 @@ Where the edge is not told, rings of every size in ``EDGES`` are laid about ever
 explains is the board, and a pattern that goes on beyond it is a tiled floor or a printed wall.
 """
 
-from dataclasses import dataclass
-
 import numpy as np
 from numba import njit, prange
 from scipy import ndimage, optimize
 
 from terrazza.core.geometry import planes
+from terrazza.core.register.sighted import Grid, Target
 
 RING = 16
 EDGES = (0.05, 0.065, 0.085, 0.11, 0.14, 0.18, 0.235, 0.3, 0.39, 0.5, 0.65)  # m
@@ -18,24 +17,6 @@ CLEAR = 0.3  # least score of a ring: the share of its second harmonic
 MOST = 4000  # points about a target that are used
 QUARTERS = 0.4  # least share of the variance that four quarters about a place explain, before their centre is fitted
 ENDS, GOES_ON = (0.68, 1.1), 0.75  # of the edge: a zone about a board; where intensity varies there by this share of the board's contrast, the pattern goes on
-
-
-@dataclass
-class Target:
-    """One detected target in a scan's frame.
-
-    ``centre`` (3, m); ``sigma`` (m) of the centre in the board's plane; ``normal`` of the board; ``range`` (m); ``incidence`` (rad);
-    ``fit``: share of the intensity variance that the pattern explains (0 to 1); ``points`` used; ``edge`` (m): of the board, as told or to a third.
-    """
-
-    centre: np.ndarray
-    sigma: float
-    normal: np.ndarray
-    range: float
-    incidence: float
-    fit: float
-    points: int
-    edge: float
 
 
 @njit(cache=True, parallel=True, nogil=True)
@@ -72,41 +53,29 @@ def _ring_scores(intensity, ranges, step_row, step_column, lowest, board, reach,
                 out[r, c] = (two - 1.2 * one) / mean
 
 
-def checkerboards(row: np.ndarray, column: np.ndarray, xyz: np.ndarray, intensity: np.ndarray, board: float | None = None, reach: float = 60.0) -> list[Target]:
-    """Find two-by-two checkerboards of edge ``board`` (m; None: any of 5 to 65 cm) within ``reach`` (m) of the scanner.
-
-    ``row``, ``column`` (n,) grid indices; ``xyz`` (n, 3) m, scan frame; ``intensity`` (n,).
-    """
-    rows, columns = int(row.max()) + 1, int(column.max()) + 1
-    index = np.full((rows, columns), -1, np.int64)
-    index[row, column] = np.arange(len(row))
-    distance = np.linalg.norm(xyz, axis=1)
-    ranges, image = np.zeros((rows, columns)), np.zeros((rows, columns))
-    ranges[row, column], image[row, column] = distance, intensity
-    elevation = np.arcsin(np.clip(xyz[:, 2] / np.maximum(distance, 1e-9), -1, 1))
-    slope, lowest = np.polyfit(row[:: max(len(row) // 20000, 1)], elevation[:: max(len(row) // 20000, 1)], 1)
+def checkerboards(grid: Grid, board: float | None = None, reach: float = 60.0) -> list[Target]:
+    """Find two-by-two checkerboards of edge ``board`` (m; None: any of 5 to 65 cm) within ``reach`` (m) of the scanner."""
+    index, xyz, intensity, slope = grid.index, grid.xyz, grid.intensity, grid.slope
+    rows, columns = index.shape
     found: list[Target] = []
     for edge in (board,) if board else EDGES[::-1]:  # the largest first: smaller rings see the middle of a larger board too
         scores = np.zeros((rows, columns))
-        _ring_scores(image, ranges, abs(slope), 2 * np.pi / columns, lowest, edge, reach, scores)
+        _ring_scores(grid.image, grid.ranges, abs(slope), grid.turn, grid.lowest, edge, reach, scores)
         peaks = (scores > CLEAR) & (scores == ndimage.maximum_filter(scores, 5))
         for r, c in zip(*np.nonzero(peaks)):
             if any(np.linalg.norm(xyz[index[r, c]] - t.centre) < 0.5 * t.edge for t in found):
                 continue
-            target = _measure(index, xyz, intensity, slope, r, c, edge, not board)
+            target = _measure(grid, r, c, edge, not board)
             if target and all(np.linalg.norm(target.centre - t.centre) > 0.5 * max(edge, t.edge) for t in found):
                 found.append(target)
     return found
 
 
-def _measure(index, xyz, intensity, slope, r, c, board, alone):
-    centre = xyz[index[r, c]]
+def _measure(grid, r, c, board, alone):
+    xyz, intensity, slope, columns = grid.xyz, grid.intensity, grid.slope, grid.index.shape[1]
+    centre = xyz[grid.index[r, c]]
     d = np.linalg.norm(centre)
-    rows, columns = index.shape
-    half_r = int(np.ceil(1.2 * board / (d * abs(slope)))) + 1
-    half_c = int(np.ceil(1.2 * board / (max(np.linalg.norm(centre[:2]), 0.3) * 2 * np.pi / columns))) + 1
-    window = index[max(r - half_r, 0) : r + half_r + 1][:, np.arange(c - half_c, c + half_c + 1) % columns].ravel()
-    window = window[window >= 0]
+    window = grid.around(r, c, 1.2 * board)
     window = window[:: max(1, len(window) // MOST)]
     around = window[np.linalg.norm(xyz[window] - centre, axis=1) < 1.2 * board]
     near = around[np.linalg.norm(xyz[around] - centre, axis=1) < 0.7 * board]
@@ -138,7 +107,7 @@ def _measure(index, xyz, intensity, slope, r, c, board, alone):
     if alone and _goes_on(intensity, xyz, around, plane, origin + u * e1 + v * e2, frame, turn, contrast, board):
         return None
     place = origin + u * e1 + v * e2
-    return Target(place, sigma, normal, float(np.linalg.norm(place)), float(np.arccos(min(abs(normal @ place) / np.linalg.norm(place), 1))), share, used, board)
+    return Target("checkerboard", place, sigma, normal, float(np.linalg.norm(place)), float(np.arccos(min(abs(normal @ place) / np.linalg.norm(place), 1))), share, used, board)
 
 
 def _quarters(uv, value, board) -> tuple[float | None, float]:

@@ -13,7 +13,7 @@ from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.errors import NotFound
 from terrazza.later import later
-from terrazza.operations.georeference import places
+from terrazza.operations.targets import places
 from terrazza.operations.job import Job, Scan
 from terrazza.operations.stations import has_station
 from terrazza.operations.table import working_box

@@ -10,7 +10,7 @@ from terrazza.db import queries
 from terrazza.errors import NotFound
 from terrazza.operations.base import find
 from terrazza.operations.classify import class_counts
-from terrazza.operations.georeference import layout, places, target_warnings
+from terrazza.operations.targets import layout, places, target_warnings
 from terrazza.operations.job import Job, covariance_of
 from terrazza.operations.judging import statement, verdict
 from terrazza.web.contexts import inbox
@@ -55,7 +55,7 @@ def _import(job: Job) -> dict:
 def _register(job: Job) -> dict:
     network = job.get("network") or {}
     return {"ties": list(job.facts("tie").values()), "rms_mm": network.get("rms_mm"), "verdict": verdict(network.get("rms_mm")), "automatic": form(job, "register.automatic"),
-            "adjust": form(job, "register.adjust"), "set_pose": form(job, "register.set_pose"), "cloud_fit": form(job, "register.cloud_fit"), "doubted": _doubted(job), "double_walls": form(job, "register.double_walls"), "doubles": _doubles(job, network), "looked": "doubles" in network, "statement": statement(job)}
+            "adjust": form(job, "register.adjust"), "set_pose": form(job, "register.set_pose"), "cloud_fit": form(job, "register.cloud_fit"), "doubted": _doubted(job), "double_walls": form(job, "register.double_walls"), "doubles": _doubles(job, network), "looked": "doubles" in network, "statement": statement(job), "ties_off": {k for k, c in job.facts("tie_choice").items() if not c["on"]}}
 
 
 def _doubles(job: Job, network: dict) -> list[dict]:
@@ -86,7 +86,7 @@ def _georeference(job: Job) -> dict:
     control = job.facts("control")
     role_values = {n: {"point": n, "check.there": "1"} | ({} if c["check"] else {"check": "on"}) for n, c in control.items()}
     return {"frame": job.get("frame"), "role_values": role_values, "targets": targets, "groups": groups, "poor": target_warnings(job), "texts": texts, "find_targets": form(job, "georeference.targets"),
-            "control_form": form(job, "georeference.control"), "level": form(job, "georeference.level"), "crs": job.get("crs"), "demo_control": _demo_control(job)}
+            "control_form": form(job, "georeference.control"), "level": form(job, "georeference.level"), "bend": form(job, "georeference.bend"), "crs": job.get("crs"), "demo_control": _demo_control(job)}
 
 
 def _demo_control(job: Job) -> str:

@@ -27,5 +27,5 @@ def target(request: Request, job_id: int, number: int) -> Response:
     job = job_of(request, job_id)
     record = job.get("target", number)
     if record is None:
-        raise NotFound(f"There is no target {number}.", "Look for checkerboards again.")
+        raise NotFound(f"There is no target {number}.", "Look for targets again.")
     return Response(context.target(job, record), media_type="image/png", headers=KEEP)
