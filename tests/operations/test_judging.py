@@ -8,6 +8,7 @@ from terrazza.db import queries
 from terrazza.operations.fieldbook import undo
 from terrazza.operations.judging import statement
 from tests.run import must, opened
+from tests.scenes import write_room
 
 
 def test_a_scan_put_off_shows_double_walls_until_it_is_adjusted(copied):
@@ -102,3 +103,13 @@ def test_scans_without_a_common_surface_are_placed_by_targets(tmp_path, workspac
     shift, turn = rigid.difference(across, rigid.inverse(truth[1]) @ truth[2])
     sigma = np.sqrt(np.diag(np.array(job.scan(3).pose_record["covariance"])))
     assert turn < 0.002 and 0.0005 < sigma[3:].max() < 0.3
+
+
+def test_the_same_file_twice_is_told_by_its_points(tmp_path, workspace):
+    row = queries.create_job(workspace, "Twice")
+    write_room(tmp_path / "r.e57", rows=120, columns=260)
+    for _ in range(2):
+        must(workspace, row, "import.files", files=[str(tmp_path / "r.e57")])
+    must(workspace, row, "register.automatic")
+    said = opened(workspace, row).facts("standing")
+    assert ["the very same points as scan" in (said[str(k)]["doubt"] or "") for k in range(1, 7)] == [False] * 3 + [True] * 3

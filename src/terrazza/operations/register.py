@@ -7,6 +7,7 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import ParamsError, StateError
+from terrazza.files import named_by
 from terrazza.later import later
 from terrazza.operations.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.job import Job, Scan, plain
@@ -83,10 +84,12 @@ def _stay(scans: list[Scan], start: dict[int, np.ndarray], poses: str) -> set[in
 
 def _stand(job: Job, scans: list[Scan], found, figures: Figures) -> Figures:
     """Put for every scan its island, why its placement is doubted, and what else it could be; the doubts as sentences for the figures."""
-    said = []
+    said, again = [], _scanned_again(job, scans)
     for k, scan in enumerate(scans):
         doubt, place = found.doubt[k], job.get("pose", scan.id)
-        if found.island[k] == 0:
+        if scan.id in again:
+            doubt = f"It holds the very same points as scan {again[scan.id]}: the same file twice. Remove one of them."
+        elif found.island[k] == 0:
             doubt = "Nothing that the scans show ties it to another."
         elif not doubt and scan.id in figures["unsettled"]:
             doubt = figures["unsettled"][scan.id]
@@ -100,6 +103,12 @@ def _stand(job: Job, scans: list[Scan], found, figures: Figures) -> Figures:
     islands = [[s.id for s, i in zip(scans, found.island) if i == n] for n in range(1, max(found.island, default=0) + 1)]
     says = figures["says"] + (f"; {len(islands)} islands" if len(islands) > 1 else "") + (f"; {len(said)} doubted" if said else "")
     return {"doubt": said, "islands": islands, "says": says}
+
+
+def _scanned_again(job: Job, scans: list[Scan]) -> dict[int, int]:
+    """By scan an earlier one that holds the very same points, by the checksums of both."""
+    first: dict[tuple, int] = {}
+    return {s.id: other for s in scans if (other := first.setdefault((s.points, *map(named_by, job.get("column", f"{s.id}/position") or [str(s.id)])), s.id)) != s.id}
 
 
 def _stood(job: Job, scans: list[Scan], figures: Figures) -> Figures:

@@ -113,6 +113,15 @@ def _areas(xyz: np.ndarray) -> np.ndarray:
     return r**2 * PIXEL**2 * np.cos(np.arcsin(np.clip(xyz[:, 2] / np.maximum(r, 1e-9), -1, 1)))
 
 
+def _closed(mask: np.ndarray) -> np.ndarray:
+    """A mask (rows, columns) with gaps of a pixel or two filled, around the circle too: a 3×3 closing, by shifts because that is a hundred times quicker than a general one."""
+    wide = np.pad(np.pad(mask, ((2, 2), (0, 0))), ((0, 0), (2, 2)), mode="wrap")
+    tall = wide[:-2] | wide[1:-1] | wide[2:]
+    grown = tall[:, :-2] | tall[:, 1:-1] | tall[:, 2:]
+    low = grown[:-2] & grown[1:-1] & grown[2:]
+    return (low[:, :-2] & low[:, 1:-1] & low[:, 2:]) | mask
+
+
 def _patches(picture: Picture, state: np.ndarray, floor: float) -> list[tuple[float, np.ndarray, float, bool]]:
     """(area, centre (3,), weight, whether it may have been moved) of the contradicted patches in a picture; ``floor`` is the height under its station."""
     bad = np.zeros((ROWS, COLUMNS), bool)
@@ -120,7 +129,7 @@ def _patches(picture: Picture, state: np.ndarray, floor: float) -> list[tuple[fl
     bad[picture.row[chosen], picture.column[chosen]] = True
     if not bad.any():
         return []
-    closed = ndimage.binary_closing(np.pad(bad, ((1, 1), (1, 1)), mode="wrap"), np.ones((3, 3)))[1:-1, 1:-1] | bad
+    closed = _closed(bad)
     labels, count = ndimage.label(closed, np.ones((3, 3)))
     for row in np.flatnonzero((labels[:, 0] > 0) & (labels[:, -1] > 0)):  # the picture closes around
         labels[labels == labels[row, -1]] = labels[row, 0]
