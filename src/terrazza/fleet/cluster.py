@@ -2,13 +2,13 @@
 
 import contextlib
 import os
-import pickle
 import time
 import uuid
 
 from distributed import Client, Event, KilledWorker, get_worker
 
 from terrazza.errors import Cancelled, TerrazzaError
+from terrazza.fleet.common import Shared, dump
 from terrazza.fleet.local import inline, piece_size, run_piece
 
 EVERY = 0.25
@@ -85,7 +85,6 @@ class Cluster:
             yield from Local(cores=1, memory=self.memory).each(function, pieces, sizes, progress, label, common)
             return
         client, name = self._connected(), uuid.uuid4().hex
-        path = os.path.join(self.shared, f"common-{name}.pickle") if common is not None else ""
         done = [0.0] * len(pieces)
 
         def heard(event):
@@ -93,12 +92,12 @@ class Cluster:
             done[number] = max(done[number], value)
 
         def submit(n):
-            return client.submit(_run, function, n, pieces[n], path, name, pure=False, retries=2)
+            return client.submit(_run, function, n, pieces[n], common.path if common is not None else "", name, pure=False, retries=2)
 
+        kept = contextlib.ExitStack()
         try:
-            if path:
-                with open(path, "wb") as f:
-                    pickle.dump(common, f, pickle.HIGHEST_PROTOCOL)
+            if common is not None and not isinstance(common, Shared):
+                common = kept.enter_context(self.share(common))
             client.subscribe_topic(name_of(name), heard)
             yield from self._followed(client, name, submit, sizes, done, total, progress, label, ahead or 1 + sum(client.nthreads().values()))
         except KilledWorker as error:
@@ -106,9 +105,18 @@ class Cluster:
         finally:
             with contextlib.suppress(ValueError):
                 client.unsubscribe_topic(name_of(name))
-            if path:
-                with contextlib.suppress(FileNotFoundError):
-                    os.unlink(path)
+            kept.close()
+
+    @contextlib.contextmanager
+    def share(self, value):
+        """As ``Local.share``, in the folder that all workers see."""
+        path = os.path.join(self.shared, f"common-{uuid.uuid4().hex}.pickle")
+        try:
+            dump(value, path)
+            yield Shared(path)
+        finally:
+            with contextlib.suppress(FileNotFoundError):
+                os.unlink(path)
 
     @staticmethod
     def _followed(client, name, submit, sizes, done, total, progress, label, ahead):

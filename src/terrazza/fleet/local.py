@@ -1,9 +1,9 @@
 """A pool of spawned processes with progress counters and a cancel flag in shared memory."""
 
+import contextlib
 import importlib
 import multiprocessing
 import os
-import pickle
 import tempfile
 from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor
 from concurrent.futures import wait as wait_for
@@ -11,6 +11,7 @@ from concurrent.futures.process import BrokenProcessPool
 from functools import lru_cache
 
 from terrazza.errors import Cancelled, TerrazzaError
+from terrazza.fleet.common import Shared, dump, load
 from terrazza.fleet.lifeline import die_with_parent, keep_memory
 
 MOST_PIECES = 100_000
@@ -41,10 +42,7 @@ class _Counter:
             raise Cancelled()
 
 
-@lru_cache(maxsize=1)
-def _loaded(path):
-    with open(path, "rb") as f:
-        return pickle.load(f)
+_loaded = lru_cache(maxsize=1)(load)
 
 
 def run_piece(function, piece, common: str, progress):
@@ -113,15 +111,21 @@ class Local:
         if len(pieces) <= 1 or self.cores == 1 or (light and inline(total) and (self._pool is None or total <= FEW)):
             for n, piece in enumerate(pieces):
                 share = _Inline(progress, sum(sizes[:n]), total, label)
-                yield function(piece, share) if common is None else function(piece, common, share)
+                yield function(piece, share) if common is None else function(piece, common.value if isinstance(common, Shared) else common, share)
             progress.advance(total, total, label)
             return
+        with contextlib.ExitStack() as kept:
+            if common is not None and not isinstance(common, Shared):
+                common = kept.enter_context(self.share(common))
+            yield from self._spread(function, pieces, total, progress, label, common.path if common is not None else "", ahead or self.cores + 1)
+
+    @contextlib.contextmanager
+    def share(self, value):
+        """Something large that several maps have in common, laid where all processes read it; to be given to them instead of ``value``, which may go."""
         with tempfile.TemporaryDirectory(prefix="terrazza-") as folder:
-            path = os.path.join(folder, "common") if common is not None else ""
-            if path:
-                with open(path, "wb") as f:
-                    pickle.dump(common, f, pickle.HIGHEST_PROTOCOL)
-            yield from self._spread(function, pieces, total, progress, label, path, ahead or self.cores + 1)
+            path = os.path.join(folder, "common")
+            dump(value, path)
+            yield Shared(path)
 
     def _spread(self, function, pieces, total, progress, label, common, ahead):
         pool, counters, stop = self._started(len(pieces))

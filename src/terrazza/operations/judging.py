@@ -32,10 +32,11 @@ def verdict(rms_mm: float | None) -> str:
 def judged_again(job: Job, scans: list[Scan], seen) -> dict[int, str]:
     """By scan what the pictures say against its final pose."""
     places = {k: np.array(job.get("pose", s.id)["matrix"]) for k, s in enumerate(scans) if (job.get("pose", s.id) or {}).get("matrix")}
+    reach = {k: float(np.linalg.norm(seen[k].xyz, axis=1).max(initial=0.0)) for k in places}
     wrong: dict[int, str] = {}
     for a in places:
         for b in places:
-            if a < b:
+            if a < b and np.linalg.norm(places[a][:3, 3] - places[b][:3, 3]) < reach[a] + reach[b]:
                 verdict = contradiction.judge(seen[a], seen[b], rigid.inverse(places[a]) @ places[b])
                 if verdict.area > offers.REFUSED and verdict.common > offers.COMMON:
                     at = rigid.apply(places[a], verdict.patches[0][1][None])[0]

@@ -1,5 +1,6 @@
 """Step 2, Register: bring all scans into one frame, automatically or by hand."""
 
+import contextlib
 from typing import Literal
 
 import numpy as np
@@ -46,14 +47,27 @@ class Automatic(Operation):
         scans = [s for s in job.need_scans(params.scans) if not job.get("left_out", s.id)]
         if not scans:
             raise StateError("Every scan is taken out of the adjustment.", "Take one back in.")
-        faces, seen = surfaces(job, scans, Part(progress, 0.0, 0.15)), pictures(job, scans, Part(progress, 0.15, 0.2))
-        shapes = [plan_match.PlanShape(f) for f in faces]
+        with self._seen(job, scans, Part(progress, 0.0, 0.2)) as common:
+            return self._placed(job, scans, params, common, Part(progress, 0.2, 1.0))
+
+    @staticmethod
+    @contextlib.contextmanager
+    def _seen(job: Job, scans: list[Scan], progress: Progress):
+        """Surfaces, plan shapes and pictures of the scans, laid where every process reads them."""
+        faces = surfaces(job, scans, Part(progress, 0.0, 0.75))
+        with job.fleet.share((faces, [plan_match.PlanShape(f) for f in faces], pictures(job, scans, Part(progress, 0.75, 1.0)))) as common:
+            del faces
+            yield common
+
+    @staticmethod
+    def _placed(job: Job, scans: list[Scan], params: AutomaticParams, common, progress: Progress) -> Figures:
+        faces, shapes, seen = common.value
         start = {} if params.poses == "forget" else {k: s.pose for k, s in enumerate(scans) if s.pose is not None}
         fixed = _stay(scans, start, params.poses)
         off = {(i, j) for i, a in enumerate(scans) for j, b in enumerate(scans) if i < j and not job.get("tie_choice", "-".join(map(str, sorted((a.id, b.id)))), {"on": True})["on"]}
-        found = search.place(faces, shapes, seen, start, fixed, Part(progress, 0.2, 0.75), job.fleet, off, lambda: _targets(job, scans, Part(progress, 0.74, 0.75)))
+        found = search.place(faces, shapes, seen, start, fixed, Part(progress, 0.0, 0.7), job.fleet, common, off, lambda: _targets(job, scans, Part(progress, 0.69, 0.7)))
         poses = [p if i == 1 else None for p, i in zip(found.poses, found.island)]
-        figures = settle(job, scans, faces, seen, poses, fixed if params.poses == "trust" or len(fixed) < len(scans) else set(), params.least_overlap, params.bias_sigma_mm / 1000, Part(progress, 0.75, 1.0), "automatic", set(start))
+        figures = settle(job, scans, faces, seen, poses, fixed if params.poses == "trust" or len(fixed) < len(scans) else set(), params.least_overlap, params.bias_sigma_mm / 1000, Part(progress, 0.7, 1.0), "automatic", set(start))
         for k in fixed:  # it stays where it was put, tied or not
             figures["unsettled"].pop(scans[k].id, None)
         for island in range(2, max(found.island) + 1):
@@ -65,8 +79,8 @@ class Automatic(Operation):
 
 
 def _targets(job: Job, scans: list[Scan], progress: Progress) -> list:
-    """Targets of the scans; where none are known yet they are looked for."""
-    if not job.facts("target"):
+    """Targets of the scans; where none are known yet they are looked for, except in large jobs, where that would take as long as all the rest."""
+    if not job.facts("target") and len(scans) <= search.MANY:
         find_targets(job, scans, progress)
     return sightings(job, scans)
 

@@ -12,7 +12,7 @@ from terrazza.operations.base import Figures
 from terrazza.operations.job import Job, Scan, plain
 from terrazza.operations.judging import LOOSE_MM, doubled, hung_together, judged_again, shown_twice, verdict
 from terrazza.operations.notation import Notation
-from terrazza.operations.surfaces import kept_points
+from terrazza.operations.surfaces import ALTOGETHER, MOST, kept_points
 
 cloud_fit = later("terrazza.core.register.cloud_fit")
 graph = later("terrazza.core.register.graph")
@@ -70,7 +70,8 @@ def _adjusted(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, 
     ties = as_chosen(job, scans, linking.fit_all(faces, seen, poses, least_overlap, Part(progress, 0.0, 0.4)))
     targets = witnesses.grouped(sightings(job, scans), poses)
     apart = {(t.a, t.b) for t in ties if t.failed == OFF}
-    clouds = [kept_points(job.cloud(s.id)) if p is not None else None for s, p in zip(scans, poses)]
+    most = min(MOST, ALTOGETHER // max(sum(p is not None for p in poses), 1))
+    clouds = [kept_points(job.cloud(s.id), most) if p is not None else None for s, p in zip(scans, poses)]
     results, loose = [], []
     for island in _islands([k for k, p in enumerate(poses) if p is not None], ties, witnesses.links(targets)):
         results.append(_adjust_island(island, ties, targets, apart, clouds, poses, fixed, started, bias_sigma, loose, Part(progress, 0.4, 1.0)))

@@ -14,7 +14,7 @@ from terrazza.store.cloud import Cloud
 contradiction = later("terrazza.core.register.contradiction")
 surface = later("terrazza.core.register.surface")
 
-MOST = 1_500_000
+MOST, ALTOGETHER = 1_500_000, 40_000_000  # points of a scan, and of all together, that an adjustment holds in memory
 SHARED = ("LAS", "LAZ", "COPC")  # formats whose coordinates are in a frame that files share
 
 

@@ -63,7 +63,7 @@ class Picture:
         if not station:
             near[:] = far[:] = np.nan
             first = np.random.default_rng(1).choice(len(xyz), min(len(xyz), ROWS * COLUMNS // 2), replace=False)
-        return cls(np.ascontiguousarray(xyz[first]), row[first].astype(np.int32), column[first].astype(np.int32), near, far)
+        return cls(np.ascontiguousarray(xyz[first]), row[first].astype(np.int32), column[first].astype(np.int32), near.astype(np.float32), far.astype(np.float32))
 
 
 @dataclass(frozen=True)

@@ -17,8 +17,9 @@ from scipy import fft, ndimage
 
 from terrazza.core.geometry import rigid, voxels
 from terrazza.core.georef.level import level
-from terrazza.core.register.surface import Surface
+from terrazza.core.register.surface import Lately, Surface
 
+LATELY = Lately(6)
 CELL = 0.20
 SIDE = 512
 REACH = 24.0
@@ -91,10 +92,10 @@ class PlanShape:
         heights = np.quantile(self.level[:, 2], [0.05, 0.5, 0.95]) if len(self.level) else np.zeros(3)
         return np.r_[2 * far, spread / max(self.headings.sum(), 1e-9), 0.1 * heights, min(len(self.xy) / 1e5, 1.0)]
 
-    @cached_property
+    @property
     def spectrum(self) -> np.ndarray:
-        """Spectra of the four pictures as they stand, a little blurred."""
-        return fft.rfft2(ndimage.gaussian_filter(self.pictures(0.0), (0, 1, 1)), workers=2)
+        """Spectra of the four pictures as they stand, a little blurred; kept of the last few shapes only, because they are large."""
+        return LATELY.of(self, lambda: fft.rfft2(ndimage.gaussian_filter(self.pictures(0.0), (0, 1, 1)), workers=2))
 
     def cells(self, angle: float) -> tuple[np.ndarray, np.ndarray]:
         """Quarters (n,) and cells (n, 2) of ``FINE`` that hold upright surface, after turning by ``angle`` (rad), each once."""

@@ -21,7 +21,8 @@ from terrazza.core.register.witnesses import Sighting, placement
 
 MAP = 14.0  # m from a map's centre to the stations that it is made of
 MANY = 24  # scans up to which every pair is tried; beyond it those that look alike, follow each other or are given near each other
-LIKELY, NEXT, NEAR = 6, 2, 12.0  # most alike tried for a scan, those after it, and m between given places
+LIKELY, NEXT, NEAR = 3, 5, 12.0  # most alike tried for a scan, those after it (a crew goes on to where it sees the last place), and m between given places
+MAPS = 3  # islands that a scan of a large job is matched to as maps: those that it looks like or was taken next to
 
 
 @dataclass
@@ -40,29 +41,30 @@ def _offers(asked, common, progress: Progress) -> list[Offer]:
     return found
 
 
-def place(surfaces: list[Surface], shapes: list[PlanShape], pictures: list[Picture], given: dict[int, np.ndarray] | None = None, fixed: set[int] | None = None, progress: Progress = QUIET, fleet=None,
+def place(surfaces: list[Surface], shapes: list[PlanShape], pictures: list[Picture], given: dict[int, np.ndarray] | None = None, fixed: set[int] | None = None, progress: Progress = QUIET, fleet=None, common=None,
           off: set[tuple[int, int]] | None = None, sightings: Callable[[], list[Sighting]] = list) -> Placed:
     """Where scans stand among each other; ``given`` poses (scan → job) compete with what the scans say, those of ``fixed`` scans stay.
+    ``common``: the three lists as a ``fleet`` has shared them.
 
     Pairs (a < b) that are ``off`` are not tried.  Where surfaces do not decide, targets that scans saw (``sightings`` gives them) place them if three or more agree.
     """
     n, given, fixed = len(surfaces), given or {}, fixed or set()
     offers: list[Offer] = []
     pairs = [(a, b) for a, b in _pairs(shapes, given) if not {a, b} <= fixed and (a, b) not in (off or set())]
-    asked = [(a, b, rigid.inverse(given[a]) @ given[b] if {a, b} <= set(given) else None) for a, b in pairs]
+    asked = [(a, b, rigid.inverse(given[a]) @ given[b] if {a, b} <= set(given) else None, n > MANY) for a, b in pairs]
     if fleet is None:
         for done, one in enumerate(asked):
             progress.advance(0.8 * done, len(pairs), "Placements of pairs")
             offers += offers_of(surfaces, shapes, pictures, *one)
     else:
-        for found in fleet.map(_offers, asked, [1.0] * len(asked), Part(progress, 0, 0.8, float(len(asked) or 1)), "Placements of pairs", (surfaces, shapes, pictures)):
+        for found in fleet.map(_offers, asked, [1.0] * len(asked), Part(progress, 0, 0.8, float(len(asked) or 1)), "Placements of pairs", common or (surfaces, shapes, pictures)):
             offers += found
     judged: dict = {}
     quiet = quietness(offers)
     offers = [replace(o, verdict=weighed(o.verdict, quiet)) for o in offers]
     assembly, rivals, doubt = _assembled(pictures, given, fixed, offers, [], judged, quiet, Part(progress, 0.8, 0.85, float(len(pairs) or 1)))
     weak = [k for k in range(n) if k not in fixed and len(assembly.members(assembly.island[k])) == 1]
-    more = _map_offers(assembly, weak, surfaces, shapes, fleet, Part(progress, 0.85, 0.95, float(len(weak) or 1)))
+    more = _map_offers(assembly, weak, surfaces, shapes, fleet, common, Part(progress, 0.85, 0.95, float(len(weak) or 1)))
     if more:
         offers = offers + more
         assembly, rivals, doubt = _assembled(pictures, given, fixed, offers, [], judged, quiet, Part(progress, 0.95, 1.0, float(len(pairs) or 1)))
@@ -132,25 +134,37 @@ def _by_targets(sightings: list[Sighting], surfaces, pictures, off: set[tuple[in
     return out
 
 
-def _map_offers(assembly: Assembly, weak: list[int], surfaces, shapes, fleet, progress: Progress) -> list[Offer]:
+def _map_offers(assembly: Assembly, weak: list[int], surfaces, shapes, fleet, common, progress: Progress) -> list[Offer]:
     """Placements of scans that are not sure, from matching each to the rest of every island as a map: it shows more of a place than any one scan."""
     asked: list[tuple] = []
+    n = len(assembly.pose)
+    hopeful = {k: _hopeful(assembly, shapes, k) for k in weak} if n > MANY else {}
     for island in dict.fromkeys(assembly.island):
         members = assembly.members(island)
         for k in weak:
             rest = [j for j in members if j != k]
             if len(rest) > 1:
-                asked += [(k, centre, near, [assembly.pose[j] for j in near]) for centre, near in _neighbourhoods(assembly, rest)]
-    results = fleet.map(on_map, asked, [1.0] * len(asked), progress, "Matching to the map", (surfaces, shapes)) if fleet else [on_map(one, (surfaces, shapes), progress) for one in asked]
+                asked += [(k, centre, near, [assembly.pose[j] for j in near]) for centre, near in _neighbourhoods(assembly, rest) if n <= MANY or hopeful[k] & set(near)]
+    results = fleet.map(on_map, asked, [1.0] * len(asked), progress, "Matching to the map", common or (surfaces, shapes, None)) if fleet else [on_map(one, (surfaces, shapes, None), progress) for one in asked]
     found: list[Offer] = []
-    for (k, *_), poses in zip(asked, results):
+    for (k, _, near, _), poses in zip(asked, results):
         for fit in poses:
-            here = {j: assembly.verdict(j, k, rigid.inverse(assembly.pose[j]) @ fit.pose) for j in range(len(assembly.pose)) if j != k}
+            here = {j: assembly.verdict(j, k, rigid.inverse(assembly.pose[j]) @ fit.pose) for j in near}
             here = {j: v for j, v in here.items() if v.common >= COMMON and v.area <= REFUSED}
             if here:
                 j = max(here, key=lambda j: here[j].told)
                 found.append(Offer(j, k, replace(fit, pose=rigid.inverse(assembly.pose[j]) @ fit.pose), here[j]))
     return found
+
+
+def _hopeful(assembly: Assembly, shapes: list[PlanShape], k: int) -> set[int]:
+    """The scans before and after one in the day's order, and those that look most alike, of ``MAPS`` islands at most."""
+    order = sorted(range(len(shapes)), key=lambda j: (abs(j - k) > NEXT, np.abs(shapes[j].look - shapes[k].look).sum()))
+    out: dict[int, int] = {}
+    for j in order:
+        if j != k and len(assembly.members(assembly.island[j])) > 2 and len(out) < MAPS:
+            out.setdefault(assembly.island[j], j)
+    return set(out.values())
 
 
 def _neighbourhoods(assembly: Assembly, members: list[int]) -> list[tuple[np.ndarray, list[int]]]:

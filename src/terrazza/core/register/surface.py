@@ -1,6 +1,7 @@
 """What registration needs of a scan: an even sample of it with local planes, and a range picture of what it saw."""
 
-from dataclasses import dataclass, field
+from collections import OrderedDict
+from dataclasses import dataclass
 
 import numpy as np
 from numba import njit
@@ -11,6 +12,25 @@ from terrazza.core.geometry import planes, voxels
 THIN = 0.06
 FLAT_SHARE = 0.04
 PIXEL = np.radians(1.0)
+
+
+class Lately:
+    """What was worked out lately for objects, of the last ``most`` of them."""
+
+    def __init__(self, most: int):
+        self.most, self._kept = most, OrderedDict()
+
+    def of(self, owner, make):
+        kept = self._kept.get(id(owner))
+        if kept is None or kept[0] is not owner:
+            kept = self._kept[id(owner)] = owner, make()
+        self._kept.move_to_end(id(owner))
+        while len(self._kept) > self.most:
+            self._kept.popitem(last=False)
+        return kept[1]
+
+
+LATELY = Lately(40)
 
 
 @dataclass
@@ -26,14 +46,11 @@ class Surface:
     flat: np.ndarray
     view: "View | None"
     spacing: float = THIN
-    _tree: cKDTree | None = field(default=None, repr=False)
 
     @property
     def tree(self) -> cKDTree:
-        """Search tree over the flat points alone."""
-        if self._tree is None:
-            self._tree = cKDTree(self.xyz[self.flat], balanced_tree=False, compact_nodes=False)
-        return self._tree
+        """Search tree over the flat points alone; kept of the last few surfaces only."""
+        return LATELY.of(self, lambda: cKDTree(self.xyz[self.flat], balanced_tree=False, compact_nodes=False))
 
 
 def prepare(xyz: np.ndarray, thin: float = THIN) -> Surface:
@@ -65,7 +82,7 @@ class View:
                 wide_far = np.maximum(wide_far, np.roll(np.roll(far, dr, 0), dc, 1))
         empty = ~np.isfinite(near)
         wide_near[empty], wide_far[empty] = np.nan, np.nan
-        return cls(wide_near, wide_far)
+        return cls(wide_near.astype(np.float32), wide_far.astype(np.float32))
 
     @staticmethod
     def _pixel(xyz):

@@ -1,0 +1,45 @@
+"""What many pieces of one work need, in one file that every process maps: its arrays lie in memory once, however many read them."""
+
+import mmap
+import pickle
+import struct
+
+ALIGN = 64
+HEAD = struct.Struct("<QQ")  # length of the pickle, number of buffers
+
+
+class Shared:
+    """Something large that lies in a file for other processes; ``value`` is the same, mapped from that file."""
+
+    def __init__(self, path: str):
+        self.path = path
+        self.value = load(path)
+
+
+def dump(value, path: str) -> None:
+    """Write anything that can be pickled, its arrays as they lie in memory."""
+    buffers: list[pickle.PickleBuffer] = []
+    data = pickle.dumps(value, protocol=5, buffer_callback=buffers.append)
+    raw = [b.raw() for b in buffers]
+    with open(path, "wb") as f:
+        f.write(HEAD.pack(len(data), len(raw)))
+        f.write(struct.pack(f"<{len(raw)}Q", *(b.nbytes for b in raw)))
+        f.write(data)
+        for b in raw:
+            f.write(bytes(-f.tell() % ALIGN))
+            f.write(b)
+
+
+def load(path: str):
+    """Read it back without copying: pages are shared with all who map the file, and private to who writes into them."""
+    with open(path, "rb") as f:
+        view = memoryview(mmap.mmap(f.fileno(), 0, access=mmap.ACCESS_COPY))
+    size, count = HEAD.unpack_from(view)
+    lengths = struct.unpack_from(f"<{count}Q", view, HEAD.size)
+    at = HEAD.size + 8 * count
+    data, at, buffers = view[at : at + size], at + size, []
+    for length in lengths:
+        at += -at % ALIGN
+        buffers.append(view[at : at + length])
+        at += length
+    return pickle.loads(data, buffers=buffers)
