@@ -43,23 +43,25 @@ def write(path: str, count: int) -> list[np.ndarray]:
     return truth
 
 
-class Memory(threading.Thread):
-    """The largest resident memory (bytes) of this process and its helpers, shared pages once."""
+class Watch(threading.Thread):
+    """The largest resident memory (``most``, bytes, shared pages once) and the processor time (``used``, s) of this process and its helpers while it runs."""
 
     def __init__(self):
         super().__init__(daemon=True)
-        self.most, self.done = 0, threading.Event()
+        self.most, self.used, self.done = 0, 0.0, threading.Event()
+        self.before = {p.pid: sum(p.cpu_times()[:2]) for p in (psutil.Process(), *psutil.Process().children(recursive=True))}
 
     def run(self):
         me = psutil.Process()
         while not self.done.wait(0.5):
-            total = 0
+            total, used = 0, 0.0
             for p in (me, *me.children(recursive=True)):
                 try:
                     total += p.memory_full_info().pss
+                    used += sum(p.cpu_times()[:2]) - self.before.get(p.pid, 0.0)
                 except psutil.Error:
                     continue
-            self.most = max(self.most, total)
+            self.most, self.used = max(self.most, total), max(self.used, used)
 
 
 def main() -> None:
@@ -73,18 +75,18 @@ def main() -> None:
             open_workspace(f"{folder}/ws")
             row = queries.create_job(f"{folder}/ws", "Many")
             must(f"{folder}/ws", row, "import.files", files=[f"{folder}/many.e57"])
-            memory, wall, used = Memory(), time.perf_counter(), time.process_time() + os.times().children_user
-            memory.start()
+            watch, wall = Watch(), time.perf_counter()
+            watch.start()
             figures = must(f"{folder}/ws", row, "register.automatic")
-            wall, used = time.perf_counter() - wall, time.process_time() + os.times().children_user - used
-            memory.done.set()
+            wall = time.perf_counter() - wall
+            watch.done.set()
             job = opened(f"{folder}/ws", row)
             standing = job.facts("standing")
             out = {"scans": [{"name": s.name, "island": standing[str(s.id)]["island"], "pose": np.ravel(standing[str(s.id)]["matrix"]).tolist() if standing[str(s.id)]["matrix"] else None, "doubt": standing[str(s.id)]["doubt"],
                               "alternatives": [np.ravel(a).tolist() for a in standing[str(s.id)]["alternatives"]]} for s in job.scans()]}
             told = judged(out, truth)
             ties = sum(not t["failed"] for t in figures["ties"])
-            print(f"{count} scans: {wall:.0f} s, {used:.0f} s of processor time ({used / count:.1f} a scan), {memory.most / 2**30:.2f} GB; {told}; {len(figures['islands'])} islands, {ties} ties in the first"
+            print(f"{count} scans: {wall:.0f} s, {watch.used:.0f} s of processor time ({watch.used / count:.1f} a scan), {watch.most / 2**30:.2f} GB; {told}; {len(figures['islands'])} islands, {ties} ties in the first"
                   + (f"; {wall / before:.2f} times the time of half" if before else ""), flush=True)
             before = wall
 

@@ -14,6 +14,7 @@ from terrazza.errors import InputError
 WIDE, NARROW = (0.6, 0.3, 0.15, 0.06), (0.2, 0.08)  # m: widths of fits from given poses, and from candidates that were slid to the cell
 POINTS = 4000  # of a scan in such a fit
 TRIED, KEPT = 16, 8
+FEWER_TURNS = 5
 UNRELATED, ABOUT_AS_GOOD = 0.12, 0.5  # score that half of the pairs of two places stay below, and of the best score: in 58 simulated pairs the truth came first in 53 and was never under 0.8 of it
 REFUSED = 1.2  # m² of contradicting surface that no true placement has (at most 0.2 at the truth of simulated jobs, 0.6 where everything movable was moved)
 TOLD = 10.0  # what a whole scan in common is worth, as a logarithm of how much likelier it makes a placement
@@ -110,7 +111,7 @@ def offers_of(surfaces, shapes, pictures, a: int, b: int, given: np.ndarray | No
 
 def _hopeful(a: PlanShape, b: PlanShape) -> list:
     """Candidates that are not much worse than the best, none where the best is no better than what scans of two places come to."""
-    found = candidates(a, b, TRIED)
+    found = candidates(a, b, TRIED, FEWER_TURNS)
     return [c for c in found if c.score > max(UNRELATED, ABOUT_AS_GOOD * found[0].score)]
 
 

@@ -143,8 +143,8 @@ def likely_turns(a: PlanShape, b: PlanShape, most: int = 8) -> list[float]:
     return [float(np.radians(t)) for t in turns]
 
 
-def candidates(a: PlanShape, b: PlanShape, keep: int = 4) -> list[Candidate]:
-    """The best rough poses of b in a's frame, judged from both sides; empty where the scans share nothing."""
+def candidates(a: PlanShape, b: PlanShape, keep: int = 4, turns: int = 8) -> list[Candidate]:
+    """The best rough poses of b in a's frame under so many ``turns``, judged from both sides; empty where the scans share nothing."""
     if min(len(a.xy), len(b.xy)) < 100:
         return []
     found: list[tuple[float, float, np.ndarray]] = []
@@ -153,7 +153,7 @@ def candidates(a: PlanShape, b: PlanShape, keep: int = 4) -> list[Candidate]:
     def posed(turn: float, *shift: float) -> np.ndarray:
         return back @ rigid.make(rigid.about_z(turn), np.array(shift)) @ b.upright
 
-    for turn in likely_turns(a, b):
+    for turn in likely_turns(a, b, turns):
         fb = fft.rfft2(b.pictures(turn), workers=2)
         match = fft.irfft2((a.spectrum * np.conj(fb)).sum(0), (SIDE, SIDE), workers=2)
         for dx, dy in _peaks(match):

@@ -21,7 +21,7 @@ from terrazza.core.register.witnesses import Sighting, placement
 
 MAP = 14.0  # m from a map's centre to the stations that it is made of
 MANY = 24  # scans up to which every pair is tried; beyond it those that look alike, follow each other or are given near each other
-LIKELY, NEXT, NEAR = 3, 5, 12.0  # most alike tried for a scan, those after it (a crew goes on to where it sees the last place), and m between given places
+LIKELY, NEXT, NEAR = 1, 5, 12.0  # most alike tried for a scan, those after it (a crew goes on to where it sees the last place), and m between given places
 MAPS = 3  # islands that a scan of a large job is matched to as maps: those that it looks like or was taken next to
 
 
