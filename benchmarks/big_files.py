@@ -1,9 +1,10 @@
-"""Large scans for the other benchmarks, by the simulated instruments at a higher resolution, streamed to one LAZ and one E57 file.
+"""Large scans for the other benchmarks, by the simulated instruments at a higher resolution, streamed to one
+LAZ and one E57 file.
 
-    python benchmarks/big_files.py FOLDER MILLIONS [MILLIONS …]
+python benchmarks/big_files.py FOLDER MILLIONS [MILLIONS …]
 
-Writes FOLDER/big-MILLIONS.laz and .e57: one scan from one station of the demo estate, swept again and again with the
-azimuths between those of the sweep before, until it has that many points.
+Writes FOLDER/big-MILLIONS.laz and .e57: one scan from one station of the demo estate, swept again and again
+with the azimuths between those of the sweep before, until it has that many points.
 """
 
 import contextlib
@@ -28,12 +29,20 @@ def sweeps(points: int):
         share = (number * 0.6180339887498949) % 1.0
         turn = rigid.about_z(2 * np.pi / COLUMNS * share)
         lift = np.radians(150.0) / ROWS * ((number * 0.7548776662466927) % 1.0 - 0.5)
-        setup = Setup(columns=COLUMNS, rows=ROWS, lowest=np.radians(-60.0) + lift, highest=np.radians(90.0) + lift)
+        setup = Setup(
+            columns=COLUMNS, rows=ROWS, lowest=np.radians(-60.0) + lift, highest=np.radians(90.0) + lift
+        )
         data = sweep(world, rigid.make(pose[:3, :3] @ turn, pose[:3, 3]), setup, epoch=4, seed=1000 + number)
         take = np.flatnonzero(data["valid"])[: points - done]
         xyz = np.stack([data["x"], data["y"], data["z"]], 1)[take] @ turn.T
         done, number = done + len(take), number + 1
-        yield {"xyz": xyz, "intensity": data["intensity"][take], "native_rgb": data["rgb"][take], "rgb": data["rgb"][take], "class": np.zeros(len(take), np.uint8)}
+        yield {
+            "xyz": xyz,
+            "intensity": data["intensity"][take],
+            "native_rgb": data["rgb"][take],
+            "rgb": data["rgb"][take],
+            "class": np.zeros(len(take), np.uint8),
+        }
         print(f"{done / 1e6:.1f} M points", flush=True)
 
 
@@ -49,7 +58,9 @@ def make(folder: str, millions: int) -> None:
                 yield chunk
 
         out = stack.enter_context(e57.Writer(f"{path}.e57"))
-        out.add_scan("Big", both(), ["xyz", "intensity", "native_rgb"], bounds=(np.full(3, -75.0), np.full(3, 75.0)))
+        out.add_scan(
+            "Big", both(), ["xyz", "intensity", "native_rgb"], bounds=(np.full(3, -75.0), np.full(3, 75.0))
+        )
 
 
 if __name__ == "__main__":

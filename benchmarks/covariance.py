@@ -1,6 +1,7 @@
-"""Do the reported covariances tell the truth?  Thirty seeds of the simulated field work, registered from nothing.
+"""Do the reported covariances tell the truth?  Thirty seeds of the simulated field work, registered from
+nothing.
 
-    python benchmarks/covariance.py [--seeds 30] [--density 1.0]
+python benchmarks/covariance.py [--seeds 30] [--density 1.0]
 
 For each seed the errors e of all free scans (rotation and shift, relative to the fixed scan) and their joint
 covariance C give e' C⁻¹ e, which follows chi-square with 6 (n − 1) degrees of freedom where C is right.
@@ -20,7 +21,9 @@ from terrazza.instruments.scanner import sweep
 
 
 def one(seed: int, density: float, world):
-    """Errors (7, 6), joint covariance (42, 42), worst position error (mm) and worst attitude error (°) of one field work."""
+    """Errors (7, 6), joint covariance (42, 42), worst position error (mm) and worst attitude error (°) of one
+    field work.
+    """
     work = build.field_work(seed, density)
     clouds = []
     for k, (pose, setup) in enumerate(zip(work.poses, work.setups)):
@@ -37,7 +40,12 @@ def one(seed: int, density: float, world):
         target = rigid.inverse(frame) @ true
         errors.append(np.r_[rigid.vector_from(mine[:3, :3] @ target[:3, :3].T), mine[:3, 3] - target[:3, 3]])
     errors = np.array(errors)
-    return errors, adjusted.joint[6:, 6:], np.linalg.norm(errors[:, 3:], axis=1).max() * 1000, np.degrees(np.linalg.norm(errors[:, :3], axis=1).max())
+    return (
+        errors,
+        adjusted.joint[6:, 6:],
+        np.linalg.norm(errors[:, 3:], axis=1).max() * 1000,
+        np.degrees(np.linalg.norm(errors[:, :3], axis=1).max()),
+    )
 
 
 def main() -> None:
@@ -57,10 +65,17 @@ def main() -> None:
         errors, joint, position, attitude = result
         free = errors.size
         values.append(float(errors.ravel() @ np.linalg.solve(joint, errors.ravel())))
-        print(f"seed {seed:>3}: chi-square {values[-1]:7.1f} of {free}, worst {position:.3f} mm {attitude:.4f}°  ({time.time() - started:.0f} s)", flush=True)
+        print(
+            f"seed {seed:>3}: chi-square {values[-1]:7.1f} of {free}, worst {position:.3f} mm "
+            f"{attitude:.4f}°  ({time.time() - started:.0f} s)",
+            flush=True,
+        )
     total, dof = sum(values), free * len(values)
     low, high = stats.chi2.ppf([0.005, 0.995], dof)
-    print(f"{len(values)} seeds, {failed} failed: sum {total:.0f}, expected {dof} (99 % between {low:.0f} and {high:.0f}), ratio {total / dof:.3f}")
+    print(
+        f"{len(values)} seeds, {failed} failed: sum {total:.0f}, expected {dof} (99 % between {low:.0f} and "
+        f"{high:.0f}), ratio {total / dof:.3f}"
+    )
 
 
 if __name__ == "__main__":

@@ -40,7 +40,22 @@ def main() -> None:
             show("field data built", time.time() - started, "s", "< 60")
         workspace, figures = os.path.join(scratch, "ws"), os.path.join(scratch, "figures.json")
         files = sorted(os.path.join(field, f) for f in os.listdir(field) if f.endswith(".e57"))
-        seconds, peak = run_measured([sys.executable, "-m", "terrazza.cli.main", "run", RECIPE, "--workspace", workspace, "--job", "Demo", "--figures", figures, *files])
+        seconds, peak = run_measured(
+            [
+                sys.executable,
+                "-m",
+                "terrazza.cli.main",
+                "run",
+                RECIPE,
+                "--workspace",
+                workspace,
+                "--job",
+                "Demo",
+                "--figures",
+                figures,
+                *files,
+            ]
+        )
         show("whole recipe", seconds, "s", "< 180")
         show("peak memory", peak, "GB", "< 2")
         with open(figures) as f:
@@ -53,7 +68,10 @@ def show(what: str, value: float, unit: str, target: str) -> None:
 
 def judge(figures: dict, field: str, workspace: str) -> None:
     truth = known.load(field)
-    poses, real = [np.array(s["pose"]).reshape(4, 4) for s in figures["scans"]], [np.array(truth["poses"][truth["names"].index(s["name"])]) for s in figures["scans"]]
+    poses, real = (
+        [np.array(s["pose"]).reshape(4, 4) for s in figures["scans"]],
+        [np.array(truth["poses"][truth["names"].index(s["name"])]) for s in figures["scans"]],
+    )
     position, attitude = known.pose_errors(poses, real)
     show("scans placed", len(poses), "", "8")
     show("worst position error", position.max(), "mm", "< 3")
@@ -79,32 +97,51 @@ def ground(codes) -> None:
     for about, code, kept in codes:
         use = kept & (about["kind"] == known.REAL) & ~about["moved"]
         is_ground, said = about["code"][use] == 2, code[use] == 2
-        hit, miss, false = hit + (is_ground & said).sum(), miss + (is_ground & ~said).sum(), false + (~is_ground & said).sum()
+        hit, miss, false = (
+            hit + (is_ground & said).sum(),
+            miss + (is_ground & ~said).sum(),
+            false + (~is_ground & said).sum(),
+        )
     show("ground F1", 2 * hit / (2 * hit + miss + false), "", "> 0.95")
 
 
 def filtered(taken) -> None:
-    detached = np.concatenate([(a["kind"] == known.MIXED) & (a["clear"] > known.DETACHED) for a, _, _ in taken])
+    detached = np.concatenate(
+        [(a["kind"] == known.MIXED) & (a["clear"] > known.DETACHED) for a, _, _ in taken]
+    )
     mirrored = np.concatenate([a["kind"] == known.MIRRORED for a, _, _ in taken])
     real = np.concatenate([a["kind"] == known.REAL for a, _, _ in taken])
     gone, ranges = np.concatenate([g for _, g, _ in taken]), np.concatenate([r for _, _, r in taken])
     show(f"detached mixed pixels taken (of {detached.sum():,})", gone[detached].mean() * 100, "%", "> 80")
     show(f"mirror images taken (of {mirrored.sum():,})", gone[mirrored].mean() * 100, "%", "reported")
     for row in outliers.loss_by_range(ranges[real], gone[real]):
-        show(f"real points taken, {row['from_m']:g} to {row['to_m'] or 'far'} m (of {row['points']:,})", 100 * row["taken"] / row["points"], "%", "< 1")
+        show(
+            f"real points taken, {row['from_m']:g} to {row['to_m'] or 'far'} m (of {row['points']:,})",
+            100 * row["taken"] / row["points"],
+            "%",
+            "< 1",
+        )
 
 
 LEAVES = (3, 4, 5)
 
 
 def coloured(job: Job, field: str) -> None:
-    """Share of coloured solid points with a free line to a camera (leaves are left out: their gaps are drawn anew for each ray)."""
+    """Share of coloured solid points with a free line to a camera (leaves are left out: their gaps are drawn
+    anew for each ray).
+    """
     work, world = build.field_work(), settegradini.build()
-    show("coloured points seen by some camera", *_seen_share(job, field, work, world, range(len(work.poses))), "> 99")
+    show(
+        "coloured points seen by some camera",
+        *_seen_share(job, field, work, world, range(len(work.poses))),
+        "> 99",
+    )
     entry = add_entry(job.row, "colorize.photos", 1, {"neighbours": False})
     run_entry(job.workspace, entry)
     again = Job(job.workspace, job.row)
-    show("the same, own photo only, seen by its camera", *_seen_share(again, field, work, world, None), "> 99")
+    show(
+        "the same, own photo only, seen by its camera", *_seen_share(again, field, work, world, None), "> 99"
+    )
 
 
 def _seen_share(job, field, work, world, cameras):
@@ -112,7 +149,11 @@ def _seen_share(job, field, work, world, cameras):
     for scan in job.scans():
         cloud, k = job.cloud(scan.id), known.station(field, scan)
         about = known.per_point(field, job, scan)
-        solid = (about["kind"] == known.REAL) & ~np.isin(about["code"], LEAVES) & np.asarray(cloud.read("photo_rgb")).any(1)
+        solid = (
+            (about["kind"] == known.REAL)
+            & ~np.isin(about["code"], LEAVES)
+            & np.asarray(cloud.read("photo_rgb")).any(1)
+        )
         pick = np.sort(np.random.default_rng(1).choice(np.flatnonzero(solid), 20_000, replace=False))
         xyz = rigid.apply(work.poses[k], cloud.xyz()[pick])
         free = np.zeros(len(xyz), bool)

@@ -1,9 +1,10 @@
-"""Seeded mutations of files of every kind that is read: each is refused in words, or taken and the job checks whole.
+"""Seeded mutations of files of every kind that is read: each is refused in words, or taken and the job checks
+whole.
 
-    .venv/bin/python benchmarks/fuzz.py [--count 10000] [--seed 0] [--workers 2]
+.venv/bin/python benchmarks/fuzz.py [--count 10000] [--seed 0] [--workers 2]
 
-Prints what came of the mutations by kind of file, and every failure with its seed.  Exits 1 where a mutation crashed, hung, gave an
-error without words, or left a job that does not check whole.
+Prints what came of the mutations by kind of file, and every failure with its seed.  Exits 1 where a mutation
+crashed, hung, gave an error without words, or left a job that does not check whole.
 """
 
 import argparse
@@ -34,8 +35,27 @@ from terrazza.work import archive
 from terrazza.work.open import open_workspace
 from terrazza.work.runner import run_entry
 
-NUMBERS = [b"nan", b"inf", b"-1", b"0", b"1e308", b"-1e308", b"99999999999999999999", b"4294967296", b"1e-320", b"", b"x", b"1,5", "²".encode()]
-PACKED = [struct.pack("<d", v) for v in (np.nan, np.inf, 1e308, -1e308, 0.0, 1e-310)] + [b"\xff" * 8, b"\0" * 8, b"\xff\xff\xff\x7f", b"\0\0\0\x80"]
+NUMBERS = [
+    b"nan",
+    b"inf",
+    b"-1",
+    b"0",
+    b"1e308",
+    b"-1e308",
+    b"99999999999999999999",
+    b"4294967296",
+    b"1e-320",
+    b"",
+    b"x",
+    b"1,5",
+    "²".encode(),
+]
+PACKED = [struct.pack("<d", v) for v in (np.nan, np.inf, 1e308, -1e308, 0.0, 1e-310)] + [
+    b"\xff" * 8,
+    b"\0" * 8,
+    b"\xff\xff\xff\x7f",
+    b"\0\0\0\x80",
+]
 SLOW = 90.0
 OWN = "error of its own"
 
@@ -47,8 +67,26 @@ def seeds(folder: str) -> list[str]:
     path = lambda name: os.path.join(folder, name)  # noqa: E731
     with e57.Writer(path("a.e57")) as out:
         for k in range(2):
-            out.add_scan(f"s{k}", [{"xyz": xyz, "intensity": tone.astype(np.uint16), "row": np.arange(700, dtype=np.uint32) // 35, "column": np.arange(700, dtype=np.uint32) % 35}], ["xyz", "intensity", "row", "column"], pose=np.eye(4), grid=(20, 35))
-    for version, form, name in (("1.2", 3, "b.las"), ("1.4", 7, "c.las"), ("1.4", 7, "d.laz"), ("1.2", 1, "e.laz")):
+            out.add_scan(
+                f"s{k}",
+                [
+                    {
+                        "xyz": xyz,
+                        "intensity": tone.astype(np.uint16),
+                        "row": np.arange(700, dtype=np.uint32) // 35,
+                        "column": np.arange(700, dtype=np.uint32) % 35,
+                    }
+                ],
+                ["xyz", "intensity", "row", "column"],
+                pose=np.eye(4),
+                grid=(20, 35),
+            )
+    for version, form, name in (
+        ("1.2", 3, "b.las"),
+        ("1.4", 7, "c.las"),
+        ("1.4", 7, "d.laz"),
+        ("1.2", 1, "e.laz"),
+    ):
         cloud = laspy.LasData(laspy.LasHeader(point_format=form, version=version))
         cloud.header.scales = [0.001] * 3
         cloud.x, cloud.y, cloud.z, cloud.intensity = *xyz.T, tone
@@ -57,10 +95,20 @@ def seeds(folder: str) -> list[str]:
     if os.path.exists(copc):
         shutil.copy(copc, path("f.copc.laz"))
     lines = [" ".join(f"{v:.4f}" for v in p) + f" {t} {t % 255} 3 9" for p, t in zip(xyz, tone)]
-    texts = {"g.xyz": "\n".join(lines), "h.csv": "x,y,z,intensity,red,green,blue\n" + "\n".join(line.replace(" ", ",") for line in lines), "i.pts": "700\n" + "\n".join(lines),
-             "j.ptx": "35\n20\n0 0 0\n1 0 0\n0 1 0\n0 0 1\n1 0 0 0\n0 1 0 0\n0 0 1 0\n0 0 0 1\n" + "\n".join(" ".join(line.split()[:3]) + " 0.5" for line in lines),
-             "k.pcd": "# .PCD v0.7\nVERSION 0.7\nFIELDS x y z intensity\nSIZE 4 4 4 4\nTYPE F F F F\nCOUNT 1 1 1 1\nWIDTH 700\nHEIGHT 1\nVIEWPOINT 0 0 0 1 0 0 0\nPOINTS 700\nDATA ascii\n" + "\n".join(" ".join(line.split()[:4]) for line in lines),
-             "way.txt": "time x y z heading\n" + "\n".join(f"{k / 10} {p[0]:.3f} {p[1]:.3f} {p[2]:.3f} {k % 360}" for k, p in enumerate(xyz)), "control.csv": "name,easting,northing,height\n" + "\n".join(f"P{k},{p[0]:.3f},{p[1]:.3f},{p[2]:.3f}" for k, p in enumerate(xyz[:9]))}
+    texts = {
+        "g.xyz": "\n".join(lines),
+        "h.csv": "x,y,z,intensity,red,green,blue\n" + "\n".join(line.replace(" ", ",") for line in lines),
+        "i.pts": "700\n" + "\n".join(lines),
+        "j.ptx": "35\n20\n0 0 0\n1 0 0\n0 1 0\n0 0 1\n1 0 0 0\n0 1 0 0\n0 0 1 0\n0 0 0 1\n"
+        + "\n".join(" ".join(line.split()[:3]) + " 0.5" for line in lines),
+        "k.pcd": "# .PCD v0.7\nVERSION 0.7\nFIELDS x y z intensity\nSIZE 4 4 4 4\nTYPE F F F F\nCOUNT 1 1 1 "
+        "1\nWIDTH 700\nHEIGHT 1\nVIEWPOINT 0 0 0 1 0 0 0\nPOINTS 700\nDATA ascii\n"
+        + "\n".join(" ".join(line.split()[:4]) for line in lines),
+        "way.txt": "time x y z heading\n"
+        + "\n".join(f"{k / 10} {p[0]:.3f} {p[1]:.3f} {p[2]:.3f} {k % 360}" for k, p in enumerate(xyz)),
+        "control.csv": "name,easting,northing,height\n"
+        + "\n".join(f"P{k},{p[0]:.3f},{p[1]:.3f},{p[2]:.3f}" for k, p in enumerate(xyz[:9])),
+    }
     for name, text in texts.items():
         with open(path(name), "w") as f:
             f.write(text + "\n")
@@ -70,8 +118,13 @@ def seeds(folder: str) -> list[str]:
     flat = np.ascontiguousarray(np.c_[xyz, tone].astype("<f4").T).tobytes()
     packed = b"".join(bytes([len(flat[k : k + 32]) - 1]) + flat[k : k + 32] for k in range(0, len(flat), 32))
     with open(path("m.pcd"), "wb") as f:
-        f.write(head.encode() + b"DATA binary_compressed\n" + struct.pack("<II", len(packed), len(flat)) + packed)
-    vertices = np.array([tuple(p) + (int(t),) for p, t in zip(xyz, tone)], [("x", "f8"), ("y", "f8"), ("z", "f8"), ("intensity", "u2")])
+        f.write(
+            head.encode() + b"DATA binary_compressed\n" + struct.pack("<II", len(packed), len(flat)) + packed
+        )
+    vertices = np.array(
+        [tuple(p) + (int(t),) for p, t in zip(xyz, tone)],
+        [("x", "f8"), ("y", "f8"), ("z", "f8"), ("intensity", "u2")],
+    )
     for name, text in (("n.ply", True), ("o.ply", False)):
         plyfile.PlyData([plyfile.PlyElement.describe(vertices, "vertex")], text=text).write(path(name))
     with zipfile.ZipFile(path("p.zip"), "w", zipfile.ZIP_DEFLATED) as out:
@@ -87,14 +140,20 @@ def seeds(folder: str) -> list[str]:
 
 def perform(workspace, row, name, params):
     kind = find(name)
-    return run_entry(workspace, queries.add_entry(row, name, kind.version, kind.check(params).model_dump(), "fuzz"))
+    return run_entry(
+        workspace, queries.add_entry(row, name, kind.version, kind.check(params).model_dump(), "fuzz")
+    )
 
 
 def mutated(data: bytes, rng: random.Random, text: bool) -> bytes:
     """One to four changes: bits, stretches, cuts, copies, and numbers that nobody expects."""
     out = bytearray(data)
     for _ in range(rng.randint(1, 4)):
-        at = min(int(rng.expovariate(6 / max(len(out), 1))), len(out) - 1) if rng.random() < 0.5 else rng.randrange(len(out))  # heads are hit more often
+        at = (
+            min(int(rng.expovariate(6 / max(len(out), 1))), len(out) - 1)
+            if rng.random() < 0.5
+            else rng.randrange(len(out))
+        )  # heads are hit more often
         what = rng.randrange(7)
         if what == 0:
             out[at] ^= 1 << rng.randrange(8)
@@ -143,7 +202,11 @@ def tried(workspace, row, path: str, kind: str) -> str:
     entry = perform(workspace, row, "import.files", {"files": [path]})
     if entry.state == "done":
         return "taken"
-    return "refused" if entry.state == "failed" and entry.hint and OWN not in entry.message else f"{entry.state}: {entry.message}"
+    return (
+        "refused"
+        if entry.state == "failed" and entry.hint and OWN not in entry.message
+        else f"{entry.state}: {entry.message}"
+    )
 
 
 def work(args) -> tuple[collections.Counter, list[str]]:
@@ -154,9 +217,26 @@ def work(args) -> tuple[collections.Counter, list[str]]:
     for number in numbers:
         rng = random.Random(number)
         source = files[number % len(files)]
-        name, kind = os.path.basename(source), "zip" if source.endswith(".zip") else "tar" if source.endswith(".tar") else "way" if "way." in source else "control" if "control." in source else "cloud"
+        name, kind = (
+            os.path.basename(source),
+            "zip"
+            if source.endswith(".zip")
+            else "tar"
+            if source.endswith(".tar")
+            else "way"
+            if "way." in source
+            else "control"
+            if "control." in source
+            else "cloud",
+        )
         with open(source, "rb") as f:
-            data = mutated(f.read(), rng, name.rsplit(".", 1)[1] in {"xyz", "csv", "pts", "ptx", "txt"} or name == "k.pcd" or name == "n.ply")
+            data = mutated(
+                f.read(),
+                rng,
+                name.rsplit(".", 1)[1] in {"xyz", "csv", "pts", "ptx", "txt"}
+                or name == "k.pcd"
+                or name == "n.ply",
+            )
         path = os.path.join(folder, f"{own}", f"{number}-{name}")
         os.makedirs(os.path.dirname(path), exist_ok=True)
         with open(path, "wb") as f:
@@ -191,12 +271,18 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         os.makedirs(os.path.join(folder, "seeds"))
         files = seeds(os.path.join(folder, "seeds"))
-        tasks = [(folder, files, range(args.seed + k, args.seed + args.count, args.workers), k) for k in range(args.workers)]
+        tasks = [
+            (folder, files, range(args.seed + k, args.seed + args.count, args.workers), k)
+            for k in range(args.workers)
+        ]
         with ProcessPoolExecutor(args.workers, multiprocessing.get_context("spawn")) as pool:
             found = list(pool.map(work, tasks))
     results, failures = sum((r for r, _ in found), collections.Counter()), [f for _, fs in found for f in fs]
     for name in sorted({n for n, _ in results}):
-        print(f"{name:14} refused {results[name, 'refused']:5}  taken {results[name, 'taken']:5}  failed {results[name, 'failed']:3}")
+        print(
+            f"{name:14} refused {results[name, 'refused']:5}  taken {results[name, 'taken']:5}  failed "
+            f"{results[name, 'failed']:3}"
+        )
     print(f"{args.count:,} mutations, {len(failures)} failures, {time.monotonic() - begun:.0f} s")
     print("\n".join(failures[:60]))
     sys.exit(bool(failures))

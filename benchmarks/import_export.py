@@ -1,9 +1,10 @@
 """Import and export of large files against bare decoding and encoding in the same run.
 
-    python benchmarks/import_export.py FILE… [--keep WORKSPACE]
+python benchmarks/import_export.py FILE… [--keep WORKSPACE]
 
-For each LAZ file laspy alone decodes it on all cores, for each E57 file libe57 streams it on one; then the file is imported
-into a fresh workspace, exported as LAZ, and laspy alone encodes the same points.  Rows give seconds, microseconds a point, ratio and peak memory.
+For each LAZ file laspy alone decodes it on all cores, for each E57 file libe57 streams it on one; then the
+file is imported into a fresh workspace, exported as LAZ, and laspy alone encodes the same points.  Rows give
+seconds, microseconds a point, ratio and peak memory.
 """
 
 import argparse
@@ -54,7 +55,9 @@ def decode_scan(path: str, scan: int) -> float:
 
 
 def encode_laz(path: str, folder: str) -> float:
-    """Seconds that laspy takes to write the points of a file again, held ready in memory a million at a time."""
+    """Seconds that laspy takes to write the points of a file again, held ready in memory a million
+    at a time.
+    """
     seconds = 0.0
     with laspy.open(path) as reader, open(os.path.join(folder, "again.laz"), "wb") as stream:
         with laspy.LasWriter(stream, reader.header, do_compress=True, closefd=False) as writer:
@@ -68,7 +71,11 @@ def encode_laz(path: str, folder: str) -> float:
 
 
 def show(name: str, points: int, seconds: float, bare: float, peak: float = 0.0) -> None:
-    print(f"{name:<32} {points / 1e6:6.0f} M {seconds:8.1f} s {seconds / points * 1e6:7.2f} µs a point, bare {bare:7.1f} s, ratio {seconds / bare:5.2f}" + (f", peak {peak:.2f} GB" if peak else ""), flush=True)
+    print(
+        f"{name:<32} {points / 1e6:6.0f} M {seconds:8.1f} s {seconds / points * 1e6:7.2f} µs a point, bare "
+        f"{bare:7.1f} s, ratio {seconds / bare:5.2f}" + (f", peak {peak:.2f} GB" if peak else ""),
+        flush=True,
+    )
 
 
 def main() -> None:
@@ -79,19 +86,60 @@ def main() -> None:
     for path in args.files:
         with tempfile.TemporaryDirectory(dir=os.path.dirname(os.path.abspath(path))) as scratch:
             bare = decode_laz(path) if path.endswith(".laz") else decode_e57(path)
-            recipe, figures, workspace = os.path.join(scratch, "r.toml"), os.path.join(scratch, "f.json"), args.keep or os.path.join(scratch, "ws")
+            recipe, figures, workspace = (
+                os.path.join(scratch, "r.toml"),
+                os.path.join(scratch, "f.json"),
+                args.keep or os.path.join(scratch, "ws"),
+            )
             with open(recipe, "w") as f:
-                f.write(RECIPE if path.endswith(".laz") else RECIPE.split("[[step]]\noperation = \"deliver")[0])
-            _, peak = run_measured([sys.executable, "-m", "terrazza.cli.main", "run", recipe, "--workspace", workspace, "--job", os.path.basename(path), "--figures", figures, path])
+                f.write(
+                    RECIPE if path.endswith(".laz") else RECIPE.split('[[step]]\noperation = "deliver')[0]
+                )
+            _, peak = run_measured(
+                [
+                    sys.executable,
+                    "-m",
+                    "terrazza.cli.main",
+                    "run",
+                    recipe,
+                    "--workspace",
+                    workspace,
+                    "--job",
+                    os.path.basename(path),
+                    "--figures",
+                    figures,
+                    path,
+                ]
+            )
             with open(figures) as f:
                 steps = {s["operation"]: s for s in json.load(f)["steps"]}
             brought = steps["import.files"]
-            show(f"import {os.path.basename(path)}", brought["figures"]["points"], brought["seconds"], bare, peak)
-            folders = [os.path.join(a, f) for a, _, fs in os.walk(os.path.join(workspace, "jobs")) for f in fs if "/scans/" in a]
-            print(f"{'on disk':<32} {sum(map(os.path.getsize, folders)) / brought['figures']['points']:6.1f} bytes a point", flush=True)
+            show(
+                f"import {os.path.basename(path)}",
+                brought["figures"]["points"],
+                brought["seconds"],
+                bare,
+                peak,
+            )
+            folders = [
+                os.path.join(a, f)
+                for a, _, fs in os.walk(os.path.join(workspace, "jobs"))
+                for f in fs
+                if "/scans/" in a
+            ]
+            print(
+                f"{'on disk':<32} {sum(map(os.path.getsize, folders)) / brought['figures']['points']:6.1f} "
+                "bytes a point",
+                flush=True,
+            )
             if "deliver.laz" in steps:
                 out = steps["deliver.laz"]
-                show("export LAZ", out["figures"]["points"], out["seconds"], encode_laz(out["figures"]["path"], scratch))
+                show(
+                    "export LAZ",
+                    out["figures"]["points"],
+                    out["seconds"],
+                    encode_laz(out["figures"]["path"], scratch),
+                )
 
 
 if __name__ == "__main__":

@@ -1,9 +1,11 @@
-"""Kills and cancels at random moments of every operation, by page and by command line: nothing damaged, nothing stuck.
+"""Kills and cancels at random moments of every operation, by page and by command line: nothing damaged,
+nothing stuck.
 
-    python benchmarks/kills.py FOLDER [MINUTES] [SEED]
+python benchmarks/kills.py FOLDER [MINUTES] [SEED]
 
-FOLDER keeps the finished job that copies are made of.  Prints what came of the runs by way and by kind of death, and every failure
-with its number.  Exits 1 where a job does not check whole, bytes are left over, or an entry does not end.
+FOLDER keeps the finished job that copies are made of.  Prints what came of the runs by way and by kind of
+death, and every failure with its number.  Exits 1 where a job does not check whole, bytes are left over, or
+an entry does not end.
 """
 
 import collections
@@ -45,7 +47,9 @@ class Desk:
 
     def keep(self):
         if self.worker is None or self.worker.poll() is not None:
-            self.worker = subprocess.Popen([sys.executable, "-m", "terrazza.work.worker", self.workspace], stderr=subprocess.DEVNULL)
+            self.worker = subprocess.Popen(
+                [sys.executable, "-m", "terrazza.work.worker", self.workspace], stderr=subprocess.DEVNULL
+            )
 
     def close(self):
         self.worker.terminate()
@@ -81,7 +85,22 @@ def by_command(desk, operation, params, death, delay) -> str:
     import json
 
     words = [f"{k}={json.dumps(v)}" for k, v in params.items() if v is not None]
-    process = subprocess.Popen([sys.executable, "-m", "terrazza.cli.main", "do", operation, *words, "--job", "Whole", "--workspace", desk.workspace], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    process = subprocess.Popen(
+        [
+            sys.executable,
+            "-m",
+            "terrazza.cli.main",
+            "do",
+            operation,
+            *words,
+            "--job",
+            "Whole",
+            "--workspace",
+            desk.workspace,
+        ],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
     time.sleep(1.0 + delay)
     if death == "cancel":
         process.send_signal(signal.SIGINT)
@@ -105,11 +124,18 @@ def main(folder: pathlib.Path, minutes: float, seed: int) -> None:
                 desk.close()
             desk = Desk(source, folder / "copy")
         order = order or rng.sample(sorted(CASES), len(CASES))
-        operation, death, delay, way = order.pop(), rng.choice(DEATHS), rng.uniform(0, 3) ** 1.5 / 1.7, rng.choice(["page", "command"])
+        operation, death, delay, way = (
+            order.pop(),
+            rng.choice(DEATHS),
+            rng.uniform(0, 3) ** 1.5 / 1.7,
+            rng.choice(["page", "command"]),
+        )
         runs += 1
         try:
             params = params_of(operation, Job(desk.workspace, desk.row), folder / "field", folder / "copy")
-            state = (by_page if way == "page" else by_command)(desk, operation, find(operation).check(params).model_dump(), death, delay)
+            state = (by_page if way == "page" else by_command)(
+                desk, operation, find(operation).check(params).model_dump(), death, delay
+            )
         except Exception as error:
             state = f"{type(error).__name__}: {error}"[:120]
         open_workspace(desk.workspace)
@@ -117,10 +143,16 @@ def main(folder: pathlib.Path, minutes: float, seed: int) -> None:
         if way == "page":
             time.sleep(0.3)
         wrong = [w for w in health.check(job) if "the next run clears" not in w]
-        left = [] if state in {"failed"} else fieldbook.strays(desk.workspace, desk.row, fieldbook.named_files(desk.row))
+        left = (
+            []
+            if state in {"failed"}
+            else fieldbook.strays(desk.workspace, desk.row, fieldbook.named_files(desk.row))
+        )
         results[way, death, state] += 1
         if wrong or state == "stuck" or ":" in state:
-            failures.append(f"run {runs}, {operation} by {way}, {death} after {delay:.2f} s: {state} {wrong[:2]}")
+            failures.append(
+                f"run {runs}, {operation} by {way}, {death} after {delay:.2f} s: {state} {wrong[:2]}"
+            )
         if left and state not in {"queued"}:
             fieldbook.sweep(desk.workspace, desk.row)
         print(f"\r{runs} runs, {len(failures)} failures", end="", file=sys.stderr, flush=True)
@@ -134,4 +166,8 @@ def main(folder: pathlib.Path, minutes: float, seed: int) -> None:
 
 
 if __name__ == "__main__":
-    main(pathlib.Path(sys.argv[1]).resolve(), float(sys.argv[2]) if len(sys.argv) > 2 else 45, int(sys.argv[3]) if len(sys.argv) > 3 else 0)
+    main(
+        pathlib.Path(sys.argv[1]).resolve(),
+        float(sys.argv[2]) if len(sys.argv) > 2 else 45,
+        int(sys.argv[3]) if len(sys.argv) > 3 else 0,
+    )

@@ -1,9 +1,10 @@
 """Registration of a job of many small scans: wall and processor time, memory, and how many stand right.
 
-    python benchmarks/many_scans.py [--scans 100 200]
+python benchmarks/many_scans.py [--scans 100 200]
 
-Scans of as many simulated buildings as it takes, out of order of place only as buildings are; nothing is told of where they stood.  Wanted: 400 scans in
-15 minutes on two cores with at most 2 GB, and twice the scans in at most 2.3 times the time.
+Scans of as many simulated buildings as it takes, out of order of place only as buildings are; nothing is told
+of where they stood.  Wanted: 400 scans in 15 minutes on two cores with at most 2 GB, and twice the scans in
+at most 2.3 times the time.
 """
 
 import argparse
@@ -37,19 +38,35 @@ def write(path: str, count: int) -> list[np.ndarray]:
             for station in place.places[: count - len(truth)]:
                 pose, hit, xyz = scanned(place, "rooms", station, rng)
                 truth.append(pose)
-                out.add_scan(f"s{len(truth)}", [{"xyz": xyz, "intensity": np.full(len(xyz), 20000, np.uint16), "row": row[hit].astype(np.uint32), "column": column[hit].astype(np.uint32)}],
-                             ["xyz", "intensity", "row", "column"], grid=(ROWS, COLUMNS))
+                out.add_scan(
+                    f"s{len(truth)}",
+                    [
+                        {
+                            "xyz": xyz,
+                            "intensity": np.full(len(xyz), 20000, np.uint16),
+                            "row": row[hit].astype(np.uint32),
+                            "column": column[hit].astype(np.uint32),
+                        }
+                    ],
+                    ["xyz", "intensity", "row", "column"],
+                    grid=(ROWS, COLUMNS),
+                )
             number += 1
     return truth
 
 
 class Watch(threading.Thread):
-    """The largest resident memory (``most``, bytes, shared pages once) and the processor time (``used``, s) of this process and its helpers while it runs."""
+    """The largest resident memory (``most``, bytes, shared pages once) and the processor time (``used``, s)
+    of this process and its helpers while it runs.
+    """
 
     def __init__(self):
         super().__init__(daemon=True)
         self.most, self.used, self.done = 0, 0.0, threading.Event()
-        self.before = {p.pid: sum(p.cpu_times()[:2]) for p in (psutil.Process(), *psutil.Process().children(recursive=True))}
+        self.before = {
+            p.pid: sum(p.cpu_times()[:2])
+            for p in (psutil.Process(), *psutil.Process().children(recursive=True))
+        }
 
     def run(self):
         me = psutil.Process()
@@ -82,12 +99,29 @@ def main() -> None:
             watch.done.set()
             job = opened(f"{folder}/ws", row)
             standing = job.facts("standing")
-            out = {"scans": [{"name": s.name, "island": standing[str(s.id)]["island"], "pose": np.ravel(standing[str(s.id)]["matrix"]).tolist() if standing[str(s.id)]["matrix"] else None, "doubt": standing[str(s.id)]["doubt"],
-                              "alternatives": [np.ravel(a).tolist() for a in standing[str(s.id)]["alternatives"]]} for s in job.scans()]}
+            out = {
+                "scans": [
+                    {
+                        "name": s.name,
+                        "island": standing[str(s.id)]["island"],
+                        "pose": np.ravel(standing[str(s.id)]["matrix"]).tolist()
+                        if standing[str(s.id)]["matrix"]
+                        else None,
+                        "doubt": standing[str(s.id)]["doubt"],
+                        "alternatives": [np.ravel(a).tolist() for a in standing[str(s.id)]["alternatives"]],
+                    }
+                    for s in job.scans()
+                ]
+            }
             told = judged(out, truth)
             ties = sum(not t["failed"] for t in figures["ties"])
-            print(f"{count} scans: {wall:.0f} s, {watch.used:.0f} s of processor time ({watch.used / count:.1f} a scan), {watch.most / 2**30:.2f} GB; {told}; {len(figures['islands'])} islands, {ties} ties in the first"
-                  + (f"; {wall / before:.2f} times the time of half" if before else ""), flush=True)
+            print(
+                f"{count} scans: {wall:.0f} s, {watch.used:.0f} s of processor time "
+                f"({watch.used / count:.1f} a scan), {watch.most / 2**30:.2f} GB; {told}; "
+                f"{len(figures['islands'])} islands, {ties} ties in the first"
+                + (f"; {wall / before:.2f} times the time of half" if before else ""),
+                flush=True,
+            )
             before = wall
 
 

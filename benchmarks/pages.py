@@ -1,6 +1,6 @@
 """How fast pages answer and points are drawn, measured in headless Chromium on loopback.
 
-    python benchmarks/pages.py WORKSPACE     (a workspace whose first job has points)
+python benchmarks/pages.py WORKSPACE     (a workspace whose first job has points)
 """
 
 import pathlib
@@ -26,12 +26,19 @@ def main(workspace: str) -> None:
                 started = time.perf_counter()
                 urllib.request.urlopen(f"{address}/jobs/1/{step}").read()
                 times.append((time.perf_counter() - started) * 1000)
-            print(f"page {step:<14} {statistics.median(times):7.0f} ms median of 7   (wanted: under 100)", flush=True)
+            print(
+                f"page {step:<14} {statistics.median(times):7.0f} ms median of 7   (wanted: under 100)",
+                flush=True,
+            )
         with sync_playwright() as p:
             browser = p.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
             for way, from_list in (("a fresh tab", False), ("the list of jobs", True)):
                 first = [_first_points(browser, address, from_list) for _ in range(7)]
-                print(f"first points after the page's answer, from {way:<16} {statistics.median(first):5.0f} ms median of 7, {min(first):.0f} best (wanted: under 1000)", flush=True)
+                print(
+                    f"first points after the page's answer, from {way:<16} {statistics.median(first):5.0f} "
+                    f"ms median of 7, {min(first):.0f} best (wanted: under 1000)",
+                    flush=True,
+                )
             browser.close()
     finally:
         process.terminate()
@@ -46,7 +53,10 @@ def _first_points(browser, address: str, from_list: bool) -> float:
         page.wait_for_timeout(1500)
     page.goto(f"{address}/jobs/1/register")
     page.wait_for_function("performance.getEntriesByName('first-points').length", timeout=60_000)
-    taken = page.evaluate("performance.getEntriesByName('first-points')[0].startTime - performance.getEntriesByType('navigation')[0].responseEnd")
+    taken = page.evaluate(
+        "performance.getEntriesByName('first-points')[0].startTime - "
+        "performance.getEntriesByType('navigation')[0].responseEnd"
+    )
     profile.close()
     return taken
 

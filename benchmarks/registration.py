@@ -1,11 +1,15 @@
-"""Registration of simulated jobs whose truth is known: how many scans are right, doubted, set aside, and silently wrong.
+"""Registration of simulated jobs whose truth is known: how many scans are right, doubted, set aside, and
+silently wrong.
 
-    python benchmarks/registration.py [FAMILY …] [--jobs 3] [--seed 0] [--tell]
+python benchmarks/registration.py [FAMILY …] [--jobs 3] [--seed 0] [--tell]
 
-Families: rooms (random floor plans with doors and furniture), hotel (like rooms along a corridor), posed (rooms with given poses
-disturbed by decimetres; posed-near, -far, -swapped, -one-off: by a centimetre, by metres, two exchanged, one 3 m off), tilted (up to 5°), crowd (people and chairs that stand elsewhere in every scan), floors (two like ones
-and a stair), corridor (like doors), street (two fronts with windows), terrain (trees, no wall), islands (two buildings), odd.  See tests/places.py.  *Right*: within 20 mm and 0.2° in its island, without doubt; *silently wrong*: farther off, without doubt;
-*truth offered*: of the doubted ones, those whose truth is among the alternatives (0.3 m).
+Families: rooms (random floor plans with doors and furniture), hotel (like rooms along a corridor), posed
+(rooms with given poses disturbed by decimetres; posed-near, -far, -swapped, -one-off: by a centimetre, by
+metres, two exchanged, one 3 m off), tilted (up to 5°), crowd (people and chairs that stand elsewhere in every
+scan), floors (two like ones and a stair), corridor (like doors), street (two fronts with windows), terrain
+(trees, no wall), islands (two buildings), odd.  See tests/places.py.  *Right*: within 20 mm and 0.2° in its
+island, without doubt; *silently wrong*: farther off, without doubt; *truth offered*: of the doubted ones,
+those whose truth is among the alternatives (0.3 m).
 """
 
 import argparse
@@ -26,8 +30,13 @@ from terrazza.formats import e57
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
 from tests.places import COLUMNS, ROWS, WORLDS, rays, scanned  # noqa: E402
 
-
-GIVEN = {"posed": (0.1, 0.5), "posed-near": (0.01, 0.05), "posed-far": (1.5, 5.0), "posed-swapped": (0.1, 0.5), "posed-one-off": (0.02, 0.1)}  # families with given poses: m and degrees that they are off by
+GIVEN = {
+    "posed": (0.1, 0.5),
+    "posed-near": (0.01, 0.05),
+    "posed-far": (1.5, 5.0),
+    "posed-swapped": (0.1, 0.5),
+    "posed-one-off": (0.02, 0.1),
+}  # families with given poses: m and degrees that they are off by
 
 
 def disturbed(family: str, poses: list[np.ndarray], rng) -> list[np.ndarray | None]:
@@ -63,8 +72,20 @@ def job(family: str, seed: int, path: str) -> list[np.ndarray]:
             take = np.ones(len(xyz), bool)
             if family == "odd" and k == 1:
                 take = (np.arctan2(xyz[:, 1], xyz[:, 0]) > 0.3) & (np.arctan2(xyz[:, 1], xyz[:, 0]) < 1.0)
-            out.add_scan(f"s{k + 1}", [{"xyz": xyz[take], "intensity": np.full(int(take.sum()), 20000, np.uint16), "row": row[hit][take].astype(np.uint32), "column": column[hit][take].astype(np.uint32)}],
-                         ["xyz", "intensity", "row", "column"], pose=told, grid=(ROWS, COLUMNS))
+            out.add_scan(
+                f"s{k + 1}",
+                [
+                    {
+                        "xyz": xyz[take],
+                        "intensity": np.full(int(take.sum()), 20000, np.uint16),
+                        "row": row[hit][take].astype(np.uint32),
+                        "column": column[hit][take].astype(np.uint32),
+                    }
+                ],
+                ["xyz", "intensity", "row", "column"],
+                pose=told,
+                grid=(ROWS, COLUMNS),
+            )
     return poses
 
 
@@ -82,12 +103,21 @@ def judged(out: dict, truth: list[np.ndarray], tell: bool = False) -> dict[str, 
             away = rigid.difference(turn @ poses[k], truth[k]) if k in poses else (np.inf, np.inf)
             good = away[0] < 0.02 and away[1] < np.radians(0.2)
             if tell and (k not in poses or scans[k]["doubt"] or not good):
-                print(f"    {scans[k]['name']}: off {away[0] * 1000:.1f} mm, {np.degrees(away[1]):.2f}°; {scans[k]['doubt'] or 'SILENT'}")
+                print(
+                    f"    {scans[k]['name']}: off {away[0] * 1000:.1f} mm, {np.degrees(away[1]):.2f}°; "
+                    f"{scans[k]['doubt'] or 'SILENT'}"
+                )
             if k not in poses:
                 counts["aside"] += 1
             elif scans[k]["doubt"]:
                 counts["doubted"] += 1
-                counts["offered"] += any(rigid.difference(turn @ np.array(a).reshape(4, 4), truth[k])[0] < 0.3 for a in scans[k]["alternatives"]) or good
+                counts["offered"] += (
+                    any(
+                        rigid.difference(turn @ np.array(a).reshape(4, 4), truth[k])[0] < 0.3
+                        for a in scans[k]["alternatives"]
+                    )
+                    or good
+                )
             else:
                 counts["right" if good else "wrong"] += 1
     return counts
@@ -99,7 +129,18 @@ def run(family: str, seed: int, tell: bool = False) -> dict:
         with open(os.path.join(folder, "r.toml"), "w") as f:
             f.write('[[step]]\noperation = "import.files"\n[[step]]\noperation = "register.automatic"\n')
         started, before = time.process_time() + os.times().children_user, sys.argv
-        sys.argv = ["terrazza", "run", f"{folder}/r.toml", "--workspace", f"{folder}/ws", "--job", "J", "--figures", f"{folder}/out.json", f"{folder}/job.e57"]
+        sys.argv = [
+            "terrazza",
+            "run",
+            f"{folder}/r.toml",
+            "--workspace",
+            f"{folder}/ws",
+            "--job",
+            "J",
+            "--figures",
+            f"{folder}/out.json",
+            f"{folder}/job.e57",
+        ]
         try:
             with contextlib.redirect_stderr(io.StringIO()), contextlib.suppress(SystemExit):
                 terrazza()
@@ -107,7 +148,10 @@ def run(family: str, seed: int, tell: bool = False) -> dict:
             sys.argv = before
         with open(f"{folder}/out.json") as f:
             out = json.load(f)
-        return judged(out, truth, tell) | {"failed": int(out["error"] is not None), "seconds": time.process_time() + os.times().children_user - started}
+        return judged(out, truth, tell) | {
+            "failed": int(out["error"] is not None),
+            "seconds": time.process_time() + os.times().children_user - started,
+        }
 
 
 def main() -> None:
@@ -123,8 +167,13 @@ def main() -> None:
             rows.append(run(family, seed, args.tell))
             print(f"  {family} {seed}: {rows[-1]}", flush=True)
         total = {k: sum(r[k] for r in rows) for k in rows[0]}
-        print(f"{family:8} {args.jobs} jobs, {total['scans']} scans: {total['right']} right, {total['doubted']} doubted ({total['offered']} with the truth offered), {total['aside']} set aside, "
-              f"{total['wrong']} silently wrong; {total['failed']} failed; {total['seconds'] / max(total['scans'], 1):.1f} s a scan")
+        print(
+            f"{family:8} {args.jobs} jobs, {total['scans']} scans: {total['right']} right, "
+            f"{total['doubted']} doubted ({total['offered']} with the truth offered), "
+            f"{total['aside']} set aside, "
+            f"{total['wrong']} silently wrong; {total['failed']} failed; "
+            f"{total['seconds'] / max(total['scans'], 1):.1f} s a scan"
+        )
 
 
 if __name__ == "__main__":

@@ -1,10 +1,11 @@
 """Processor time of pages, pictures, picks and movement by this version against another one, in pairs.
 
-    python benchmarks/serving.py OTHER-SRC FILE [--pairs 3] [--rows TEXT]
+python benchmarks/serving.py OTHER-SRC FILE [--pairs 3] [--rows TEXT]
 
-OTHER-SRC is the ``src`` folder of another version (a git worktree).  Each version imports FILE into a workspace of its own and serves it;
-then both do each row below in turn.  A row gives the medians of processor seconds of the server with its helpers (of the browser with
-all its processes where the row moves the table) and the median of the pairs' ratios.
+OTHER-SRC is the ``src`` folder of another version (a git worktree).  Each version imports FILE into a
+workspace of its own and serves it; then both do each row below in turn.  A row gives the medians of processor
+seconds of the server with its helpers (of the browser with all its processes where the row moves the table)
+and the median of the pairs' ratios.
 """
 
 import argparse
@@ -28,7 +29,8 @@ from tests.browser.conftest import FLAGS, serve  # noqa: E402
 
 TICKS = os.sysconf("SC_CLK_TCK")
 PICKS = """(async () => { const { exact } = await import("/static/js/picking.js"), r = terrazza.space.rect;
-  for (let k = 0; k < 60; k++) await exact(terrazza, terrazza.space, r.width * (0.2 + 0.01 * k), r.height * 0.6); })()"""
+  for (let k = 0; k < 60; k++) await exact(terrazza, terrazza.space, r.width * (0.2 + 0.01 * k),
+    r.height * 0.6); })()"""
 MANY = 10  # repeats of what is over quickly: processor time is counted in hundredths
 
 
@@ -48,22 +50,43 @@ class Side:
         os.environ["PYTHONPATH"] = source
         recipe = pathlib.Path(folder, "recipe.toml")
         recipe.write_text('[[step]]\noperation = "import.files"\n')
-        subprocess.run([sys.executable, "-m", "terrazza.cli.main", "run", str(recipe), "--workspace", f"{folder}/ws", "--job", "Pair", file], check=True, capture_output=True)
+        subprocess.run(
+            [
+                sys.executable,
+                "-m",
+                "terrazza.cli.main",
+                "run",
+                str(recipe),
+                "--workspace",
+                f"{folder}/ws",
+                "--job",
+                "Pair",
+                file,
+            ],
+            check=True,
+            capture_output=True,
+        )
         self.kept, (self.server, self.address) = f"{folder}/ws/jobs", serve(f"{folder}/ws")
-        self.browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=[*FLAGS, f"--user-agent={folder}"])
+        self.browser = play.chromium.launch(
+            executable_path="/usr/bin/chromium", args=[*FLAGS, f"--user-agent={folder}"]
+        )
         self.root = next(int(p.name) for p in pathlib.Path("/proc").glob("[0-9]*") if _mine(p, folder))
         self.file, self.page = os.path.basename(file), None
 
     def open(self) -> None:
         if self.page:
             self.page.context.close()
-        self.page = self.browser.new_context(viewport={"width": 1280, "height": 800}, bypass_csp=True).new_page()
+        self.page = self.browser.new_context(
+            viewport={"width": 1280, "height": 800}, bypass_csp=True
+        ).new_page()
         self.page.goto(f"{self.address}/jobs/1/register")
         self.page.wait_for_selector("#table[data-state=idle]", timeout=120_000)
 
     def get(self, path: str, form: dict | None = None) -> bytes:
         data = urllib.parse.urlencode(form).encode() if form is not None else None
-        return urllib.request.urlopen(urllib.request.Request(self.address + path, data, {"Origin": self.address})).read()
+        return urllib.request.urlopen(
+            urllib.request.Request(self.address + path, data, {"Origin": self.address})
+        ).read()
 
     def pages(self) -> None:
         for step in STEPS * MANY:
@@ -119,8 +142,15 @@ def main() -> None:
     parser.add_argument("--rows", default="", help="only rows whose name holds this text")
     args = parser.parse_args()
     here = str(pathlib.Path(__file__).resolve().parent.parent / "src")
-    with tempfile.TemporaryDirectory() as one, tempfile.TemporaryDirectory() as two, sync_playwright() as play:
-        sides = [Side(os.path.abspath(args.other), os.path.abspath(args.file), one, play), Side(here, os.path.abspath(args.file), two, play)]
+    with (
+        tempfile.TemporaryDirectory() as one,
+        tempfile.TemporaryDirectory() as two,
+        sync_playwright() as play,
+    ):
+        sides = [
+            Side(os.path.abspath(args.other), os.path.abspath(args.file), one, play),
+            Side(here, os.path.abspath(args.file), two, play),
+        ]
         try:
             for side in sides:
                 side.open()
@@ -137,7 +167,11 @@ def main() -> None:
                         pair[at] = spent(pid) - before
                     taken.append(pair)
                 old, new = (statistics.median(t[k] for t in taken) for k in (0, 1))
-                print(f"{name:45} {old:7.2f} s before, {new:7.2f} s now, ratio {statistics.median(t[1] / max(t[0], 0.01) for t in taken):.2f}", flush=True)
+                print(
+                    f"{name:45} {old:7.2f} s before, {new:7.2f} s now, ratio "
+                    f"{statistics.median(t[1] / max(t[0], 0.01) for t in taken):.2f}",
+                    flush=True,
+                )
         finally:
             for side in sides:
                 side.server.terminate()

@@ -1,9 +1,10 @@
-"""Slabs cut out of very many points: first picture, whole, and stepping through, by the server alone and in headless Chromium.
+"""Slabs cut out of very many points: first picture, whole, and stepping through, by the server alone and in
+headless Chromium.
 
-    python benchmarks/slabs.py WORKSPACE [MILLIONS]
+python benchmarks/slabs.py WORKSPACE [MILLIONS]
 
-Makes the job where WORKSPACE has none: a building of 300 by 60 m on three floors, rooms of 10 by 10 m with furniture, MILLIONS (200)
-of points on its surfaces, as four LAS files.
+Makes the job where WORKSPACE has none: a building of 300 by 60 m on three floors, rooms of 10 by 10 m with
+furniture, MILLIONS (200) of points on its surfaces, as four LAS files.
 """
 
 import http.client
@@ -19,11 +20,10 @@ import numpy as np
 from playwright.sync_api import sync_playwright
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))
-from tests.browser.conftest import FLAGS, serve  # noqa: E402
-
 from terrazza.db import queries  # noqa: E402
 from terrazza.operations.job import Job  # noqa: E402
 from terrazza.work.open import open_workspace  # noqa: E402
+from tests.browser.conftest import FLAGS, serve  # noqa: E402
 from tests.run import must  # noqa: E402
 
 SIDE, DEPTH, FLOOR, ROOM, CHUNK = 300.0, 60.0, 3.5, 10.0, 2_000_000
@@ -68,7 +68,16 @@ def make(workspace: str, millions: int) -> None:
 def wall(at: float, origin) -> list:
     """A slab 0.2 m thick along the whole building, 300 m long."""
     y = at - origin[1]
-    return [[[0, 1, 0, y + 0.1], [0, -1, 0, 0.1 - y], [1, 0, 0, SIDE + 1 - origin[0]], [-1, 0, 0, 1 + origin[0]], [0, 0, 1, 12 - origin[2]], [0, 0, -1, 1 + origin[2]]]]
+    return [
+        [
+            [0, 1, 0, y + 0.1],
+            [0, -1, 0, 0.1 - y],
+            [1, 0, 0, SIDE + 1 - origin[0]],
+            [-1, 0, 0, 1 + origin[0]],
+            [0, 0, 1, 12 - origin[2]],
+            [0, 0, -1, 1 + origin[2]],
+        ]
+    ]
 
 
 def main(workspace: str, millions: int) -> None:
@@ -91,11 +100,20 @@ def main(workspace: str, millions: int) -> None:
         for k in range(12):
             for budget in times:
                 started = time.perf_counter()
-                _, data = asked("POST", "/jobs/1/scene/region", json.dumps({"pieces": wall(3.3 + 4.7 * k, origin), "scans": [1, 2, 3, 4], "budget": budget}))
+                _, data = asked(
+                    "POST",
+                    "/jobs/1/scene/region",
+                    json.dumps(
+                        {"pieces": wall(3.3 + 4.7 * k, origin), "scans": [1, 2, 3, 4], "budget": budget}
+                    ),
+                )
                 times[budget].append(time.perf_counter() - started)
             counts.append(len(data) // 24)
         for budget, values in times.items():
-            print(f"answers with up to {budget:,} points: median {statistics.median(values) * 1000:.0f} ms, worst {max(values) * 1000:.0f} ms, first {values[0] * 1000:.0f} ms")
+            print(
+                f"answers with up to {budget:,} points: median {statistics.median(values) * 1000:.0f} ms, "
+                f"worst {max(values) * 1000:.0f} ms, first {values[0] * 1000:.0f} ms"
+            )
         print(f"points of a slab at the largest budget: {min(counts):,} to {max(counts):,}")
         with sync_playwright() as p:
             browser = p.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
@@ -105,19 +123,32 @@ def main(workspace: str, millions: int) -> None:
             seen = page.evaluate("""async () => {
               const t = terrazza, held = t.regions.of(t.slab), out = [];
               for (let k = 0; k < 6; k++) {
-                t.slab.path = [[-150, -20 + 7.3 * k], [150, -20 + 7.3 * k]].map(([x, y]) => [x + 150 - t.cloud.data.origin[0], y + 30 - t.cloud.data.origin[1]]);
+                t.slab.path = [[-150, -20 + 7.3 * k], [150, -20 + 7.3 * k]]
+                  .map(([x, y]) => [x + 150 - t.cloud.data.origin[0], y + 30 - t.cloud.data.origin[1]]);
                 const start = performance.now(), before = held.key; t.dirty();
                 let first = null;
-                await new Promise((done) => { const look = () => { const p = t.regions.parts(t.slab); if (p.current && held.key !== before && p.parts.length && first === null) first = performance.now() - start; if (first !== null && t.still && !t.busy && held.budget >= t.slab.budgets[1]) return done(); if (performance.now() - start > 20000) return done(); requestAnimationFrame(look); }; look(); });
+                await new Promise((done) => { const look = () => { const p = t.regions.parts(t.slab);
+                  if (p.current && held.key !== before && p.parts.length && first === null)
+                    first = performance.now() - start;
+                  if (first !== null && t.still && !t.busy && held.budget >= t.slab.budgets[1]) return done();
+                  if (performance.now() - start > 20000) return done(); requestAnimationFrame(look); }; look(); });
                 out.push([first, performance.now() - start, t.slab.shown]);
               }
               const steps = [], begun = performance.now();
-              for (let k = 0; k < 12; k++) { const s = performance.now(), before = held.key; t.slab.step(0.4); t.dirty(t.slab); await new Promise((done) => { const look = () => (t.regions.parts(t.slab).current && held.key !== before ? done() : requestAnimationFrame(look)); requestAnimationFrame(look); }); steps.push(performance.now() - s); }
+              for (let k = 0; k < 12; k++) { const s = performance.now(), before = held.key;
+                t.slab.step(0.4); t.dirty(t.slab); await new Promise((done) => {
+                const look = () => (t.regions.parts(t.slab).current && held.key !== before
+                  ? done() : requestAnimationFrame(look));
+                requestAnimationFrame(look); }); steps.push(performance.now() - s); }
               return { out, rate: 12000 / (performance.now() - begun), steps };
             }""")
             browser.close()
         first, whole = ([o[k] for o in seen["out"]] for k in (0, 1))
-        print(f"in the browser: first picture median {statistics.median(first):.0f} ms, worst {max(first):.0f} ms (wanted: under 500); whole median {statistics.median(whole):.0f} ms, worst {max(whole):.0f} ms (wanted: under 2000), {seen['out'][-1][2]:,} points")
+        print(
+            f"in the browser: first picture median {statistics.median(first):.0f} ms, worst {max(first):.0f} "
+            f"ms (wanted: under 500); whole median {statistics.median(whole):.0f} ms, worst "
+            f"{max(whole):.0f} ms (wanted: under 2000), {seen['out'][-1][2]:,} points"
+        )
         print(f"stepping through: {seen['rate']:.1f} slabs a second (wanted: 5)")
     finally:
         process.terminate()

@@ -1,9 +1,11 @@
-"""Checkerboards of unknown size in simulated rooms: how many are found, how many false, how far off, and whether σ is honest.
+"""Checkerboards of unknown size in simulated rooms: how many are found, how many false, how far off, and
+whether σ is honest.
 
-    python benchmarks/targets.py [--rooms 8]
+python benchmarks/targets.py [--rooms 8]
 
-Boards of 5 to 60 cm with any turn hang on the walls and lie on the floor of a room with posters, stripes and a tiled floor; the beam has a footprint
-over which intensity is averaged, ranges have noise of 1.5 mm.  Wanted: boards of 7 to 45 cm of which a field covers four scan lines, seen under less than 65°.
+Boards of 5 to 60 cm with any turn hang on the walls and lie on the floor of a room with posters, stripes and
+a tiled floor; the beam has a footprint over which intensity is averaged, ranges have noise of 1.5 mm.
+Wanted: boards of 7 to 45 cm of which a field covers four scan lines, seen under less than 65°.
 """
 
 import argparse
@@ -37,7 +39,17 @@ def main() -> None:
             at = np.insert(centre, axis, size[axis] if side else 0.0) - place
             d = np.linalg.norm(at)
             steep = abs(at[axis]) / d
-            true.append((at, edge, edge / 2 >= 4 * STEP * d / max(steep, 0.05) and 0.07 <= edge <= 0.45 and steep > np.cos(np.radians(65)) and np.arcsin(at[2] / d) > np.radians(-58), STEP * d))
+            true.append(
+                (
+                    at,
+                    edge,
+                    edge / 2 >= 4 * STEP * d / max(steep, 0.05)
+                    and 0.07 <= edge <= 0.45
+                    and steep > np.cos(np.radians(65))
+                    and np.arcsin(at[2] / d) > np.radians(-58),
+                    STEP * d,
+                )
+            )
         for at, edge, want, spacing in true:
             gap = min((np.linalg.norm(t.centre - at) for t in seen), default=np.inf)
             wanted += want
@@ -53,9 +65,18 @@ def main() -> None:
                 print(f"    missed: room {seed}, edge {edge:.2f} m at {np.linalg.norm(at):.1f} m")
         lone = [t for t in seen if all(np.linalg.norm(t.centre - at) > 0.02 + 0.1 * e for at, e, *_ in true)]
         false += len(lone)
-        print(f"  room {seed}: {len(boards)} boards, {len(seen)} found, {len(lone)} false {[(t.centre.round(2).tolist(), t.edge) for t in lone][:4]}", flush=True)
+        print(
+            f"  room {seed}: {len(boards)} boards, {len(seen)} found, {len(lone)} false "
+            f"{[(t.centre.round(2).tolist(), t.edge) for t in lone][:4]}",
+            flush=True,
+        )
     off, limit = np.array(off), np.array(limit)
-    print(f"{wanted} wanted, {found} found ({found / max(wanted, 1):.1%}), {false} false; centres: median {np.median(off) * 1000:.2f} mm, worst {off.max() * 1000:.2f} mm, {np.mean(off < limit):.0%} within 1 mm or a tenth of the spacing; mean e²/σ² {np.mean(ratio):.2f}")
+    print(
+        f"{wanted} wanted, {found} found ({found / max(wanted, 1):.1%}), {false} false; centres: median "
+        f"{np.median(off) * 1000:.2f} mm, worst {off.max() * 1000:.2f} mm, "
+        f"{np.mean(off < limit):.0%} within 1 mm or a tenth of the spacing; mean e²/σ² "
+        f"{np.mean(ratio):.2f}"
+    )
 
 
 if __name__ == "__main__":

@@ -37,7 +37,9 @@ def per_point(folder: str, job: Job, scan) -> dict[str, np.ndarray]:
 
 
 def pose_errors(poses: list[np.ndarray], truth: list[np.ndarray]) -> tuple[np.ndarray, np.ndarray]:
-    """Position (mm) and attitude (°) errors after the common frame is taken out by the best rigid fit of the places."""
+    """Position (mm) and attitude (°) errors after the common frame is taken out by the best rigid fit of the
+    places.
+    """
     frame = truth[0] @ rigid.inverse(poses[0])
     shift, _ = rigid.fit(np.array([(frame @ p)[:3, 3] for p in poses]), np.array([t[:3, 3] for t in truth]))
     moved = [shift @ frame @ p for p in poses]
@@ -50,12 +52,28 @@ def _seen(kind, table, style, epochs, tree, epoch, eye, points, slack, out):
     for i in prange(len(points)):
         d = points[i] - eye
         r = np.sqrt(d[0] ** 2 + d[1] ** 2 + d[2] ** 2)
-        t, _, _, _ = cast(kind, table, style, epochs, tree, epoch, eye[0], eye[1], eye[2], d[0] / r, d[1] / r, d[2] / r, np.uint64(i))
+        t, _, _, _ = cast(
+            kind,
+            table,
+            style,
+            epochs,
+            tree,
+            epoch,
+            eye[0],
+            eye[1],
+            eye[2],
+            d[0] / r,
+            d[1] / r,
+            d[2] / r,
+            np.uint64(i),
+        )
         out[i] = t > r - slack
 
 
 def seen(world, epoch: int, eye: np.ndarray, points: np.ndarray, slack: float = 0.06) -> np.ndarray:
-    """Which scene points (n, 3) have nothing solid more than ``slack`` metres before them, seen from ``eye`` in that set-up's moment."""
+    """Which scene points (n, 3) have nothing solid more than ``slack`` metres before them, seen from ``eye``
+    in that set-up's moment.
+    """
     out = np.zeros(len(points), np.bool_)
     _seen(*world.arrays(), epoch, eye, points, slack, out)
     return out

@@ -1,4 +1,6 @@
-"""Shared fixtures: the simulated field work (built once for all workers) and a job that went through the whole recipe."""
+"""Shared fixtures: the simulated field work (built once for all workers) and a job that went through the
+whole recipe.
+"""
 
 import contextlib
 import fcntl
@@ -11,8 +13,6 @@ from pathlib import Path
 from types import SimpleNamespace
 
 import pytest
-
-import terrazza as _  # before numpy: it says on how many threads linear algebra runs
 
 ROOT = Path(__file__).parent.parent
 REFERENCES = Path(__file__).parent / "references"
@@ -48,7 +48,19 @@ def make_whole(shared: Path, field: Path) -> Path:
     def make(folder):
         folder.mkdir()
         files = [field / "settegradini-house.e57", field / "settegradini-garden.e57"]
-        done = terrazza("run", RECIPE, "--workspace", folder / "ws", "--job", "Whole", "--figures", folder / "out.json", "--out", folder / "out", *files)
+        done = terrazza(
+            "run",
+            RECIPE,
+            "--workspace",
+            folder / "ws",
+            "--job",
+            "Whole",
+            "--figures",
+            folder / "out.json",
+            "--out",
+            folder / "out",
+            *files,
+        )
         assert done.returncode == 0, done.stderr
         (folder / "stderr.txt").write_text(done.stderr)
 
@@ -57,9 +69,16 @@ def make_whole(shared: Path, field: Path) -> Path:
 
 def pytest_sessionstart(session):
     """A run of everything begins to make the shared job at once, beside the tests that do not need it."""
-    if session.config.args_source == pytest.Config.ArgsSource.TESTPATHS and session.config.getoption("numprocesses") and "PYTEST_XDIST_WORKER" not in os.environ:
+    if (
+        session.config.args_source == pytest.Config.ArgsSource.TESTPATHS
+        and session.config.getoption("numprocesses")
+        and "PYTEST_XDIST_WORKER" not in os.environ
+    ):
         base = session.config._tmp_path_factory.getbasetemp()
-        making = f"from pathlib import Path; from tests import conftest; base = Path({str(base)!r}); conftest.make_whole(base, conftest.make_field(base))"
+        making = (
+            f"from pathlib import Path; from tests import conftest; base = Path({str(base)!r}); "
+            "conftest.make_whole(base, conftest.make_field(base))"
+        )
         session.config.add_cleanup(subprocess.Popen([sys.executable, "-c", making], cwd=ROOT).wait)
 
 
@@ -71,7 +90,9 @@ def field(shared):
 
 def terrazza(*words, **more):
     """Run the command line in a process of its own; returns it, finished, with its output as text."""
-    return subprocess.run([sys.executable, "-m", "terrazza.cli.main", *map(str, words)], capture_output=True, text=True, **more)
+    return subprocess.run(
+        [sys.executable, "-m", "terrazza.cli.main", *map(str, words)], capture_output=True, text=True, **more
+    )
 
 
 def command(*words):
@@ -92,7 +113,9 @@ def command(*words):
 
 @pytest.fixture(scope="session")
 def whole(shared, field):
-    """A folder with ``ws`` (a workspace whose job “Whole” ran the whole recipe), ``out.json`` and ``out``; never to be written to."""
+    """A folder with ``ws`` (a workspace whose job “Whole” ran the whole recipe), ``out.json`` and ``out``;
+    never to be written to.
+    """
     return make_whole(shared, field)
 
 
@@ -106,8 +129,16 @@ def workspace(tmp_path):
 
 
 def like(workspace: Path, copy: Path) -> Path:
-    """A copy of a workspace: points and pictures, which are never changed in place, are linked, all else is copied."""
-    shutil.copytree(workspace, copy, copy_function=lambda a, b: os.link(a, b) if a.endswith((".npy", ".jpg", ".png")) else shutil.copy2(a, b))
+    """A copy of a workspace: points and pictures, which are never changed in place, are linked, all else is
+    copied.
+    """
+    shutil.copytree(
+        workspace,
+        copy,
+        copy_function=lambda a, b: (
+            os.link(a, b) if a.endswith((".npy", ".jpg", ".png")) else shutil.copy2(a, b)
+        ),
+    )
     return copy
 
 
@@ -123,7 +154,9 @@ def copied(whole, tmp_path):
 
 @pytest.fixture(scope="session")
 def shelf(whole, tmp_path_factory):
-    """This worker's own copy of the finished workspace, for reading; nobody opens the one that all copies are made of."""
+    """This worker's own copy of the finished workspace, for reading; nobody opens the one that all copies are
+    made of.
+    """
     return like(whole / "ws", tmp_path_factory.mktemp("shelf") / "ws")
 
 
@@ -142,12 +175,21 @@ LONG = ("by_mouse", "browser/", "demo/", "crash", "test_fleets", "core/", "")
 
 
 def pytest_collection_modifyitems(items):
-    """Deal the tests into the workers' shares, the longest first: two workers get what is driven in a browser, the others begin with what needs no shared job, since that is still being made."""
-    items.sort(key=lambda item: (2 * ("whole" in item.fixturenames) + ("field" in item.fixturenames or "demo/" in item.nodeid), next(k for k, part in enumerate(LONG) if part in item.nodeid)))
+    """Deal the tests into the workers' shares, the longest first: two workers get what is driven in a
+    browser, the others begin with what needs no shared job, since that is still being made.
+    """
+    items.sort(
+        key=lambda item: (
+            2 * ("whole" in item.fixturenames) + ("field" in item.fixturenames or "demo/" in item.nodeid),
+            next(k for k, part in enumerate(LONG) if part in item.nodeid),
+        )
+    )
     workers = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", 1))
     if workers < 3:
         return
-    driven, rest = ([item for item in items if ("browser" in item.keywords) == wanted] for wanted in (True, False))
+    driven, rest = (
+        [item for item in items if ("browser" in item.keywords) == wanted] for wanted in (True, False)
+    )
     shares, left = [], len(items)
     for k in range(workers):  # as many as the scheduler will hand out
         shares.append(left // (workers - k))

@@ -12,7 +12,9 @@ from terrazza.work.runner import run_entry
 def perform(workspace: str, row, operation: str, **params):
     """Queue and run one operation; returns its entry."""
     kind = find(operation)
-    return run_entry(workspace, queries.add_entry(row, operation, kind.version, kind.check(params).model_dump(), "test"))
+    return run_entry(
+        workspace, queries.add_entry(row, operation, kind.version, kind.check(params).model_dump(), "test")
+    )
 
 
 def must(workspace: str, row, operation: str, **params) -> dict:

@@ -1,4 +1,6 @@
-"""The developers' guide keeps its promise: its operation runs as printed, in under 40 lines, everywhere at once."""
+"""The developers' guide keeps its promise: its operation runs as printed, in under 40 lines, everywhere at
+once.
+"""
 
 import re
 import subprocess
@@ -29,7 +31,9 @@ def test_the_guides_operation_runs_as_printed(copied, shift):
     before = opened(copied, row).frame
     figures = must(copied, row, "georeference.shift_heights", by=46.5)
     assert figures["says"] == "Heights shifted by 46.500 m"
-    assert np.allclose(opened(copied, row).frame - before, [[0, 0, 0, 0], [0, 0, 0, 0], [0, 0, 0, 46.5], [0, 0, 0, 0]])
+    assert np.allclose(
+        opened(copied, row).frame - before, [[0, 0, 0, 0], [0, 0, 0, 0], [0, 0, 0, 46.5], [0, 0, 0, 0]]
+    )
     assert "shift_heights" in recipe.write(recipe.entries_of(row), "t")
     assert base.describe(shift)["params"][0]["unit"] == "m"
     assert "less than or equal" in str(pytest.raises(Exception, shift.check, {"by": 1e9}).value)
@@ -42,7 +46,18 @@ def test_it_refuses_in_words(workspace, shift):
     assert entry.state == "failed" and "no frame" in entry.message
 
 
-@pytest.mark.parametrize("name", ["docs/surveyors.md", "docs/performance.md", "CHANGELOG.md", "LICENSE", "docs/recipes/whole-job.toml", "scripts/setup", ".ci/run"])
+@pytest.mark.parametrize(
+    "name",
+    [
+        "docs/surveyors.md",
+        "docs/performance.md",
+        "CHANGELOG.md",
+        "LICENSE",
+        "docs/recipes/whole-job.toml",
+        "scripts/setup",
+        ".ci/run",
+    ],
+)
 def test_what_the_readme_names_is_there(name):
     assert (ROOT / name).stat().st_size > 50
 
@@ -57,6 +72,12 @@ def test_the_package_ships_its_pages_and_licences():
     vendor = ROOT / "src" / "terrazza" / "web" / "static" / "vendor"
     for name in ("three", "htmx", "bootstrap", "atkinson-next", "atkinson-mono"):
         assert (vendor / f"{name}.LICENSE").stat().st_size > 100
-    pages = "".join(p.read_text() for p in (ROOT / "src" / "terrazza" / "web").rglob("*") if p.suffix in {".html", ".js", ".css"} and "vendor" not in p.parts)
+    pages = "".join(
+        p.read_text()
+        for p in (ROOT / "src" / "terrazza" / "web").rglob("*")
+        if p.suffix in {".html", ".js", ".css"} and "vendor" not in p.parts
+    )
     assert not re.findall(r"(?:src|href|url)[=(]['\"]?https?://", pages), "nothing is loaded from elsewhere"
-    assert subprocess.run([sys.executable, "-c", "import terrazza.web.app"], capture_output=True).returncode == 0
+    assert (
+        subprocess.run([sys.executable, "-c", "import terrazza.web.app"], capture_output=True).returncode == 0
+    )

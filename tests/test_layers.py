@@ -12,12 +12,46 @@ from terrazza.operations.base import GROUPS, STEPS, all_operations, describe
 
 SOURCE = Path(__file__).parent.parent / "src" / "terrazza"
 ALLOWED = {
-    "errors": set(), "files": set(), "later": set(), "units": {"errors"}, "settings": set(), "core": {"errors", "units"}, "store": {"errors", "units", "files", "core"}, "formats": {"errors", "units", "files", "core"},
-    "instruments": {"errors", "units", "core"}, "db": {"errors"}, "fleet": {"errors"},
-    "operations": {"errors", "units", "files", "core", "store", "formats", "instruments", "db", "fleet"}, "demo": {"errors", "units", "core", "store", "formats", "instruments", "db", "fleet"},
-    "work": {"errors", "units", "settings", "core", "store", "formats", "instruments", "db", "fleet", "operations"},
+    "errors": set(),
+    "files": set(),
+    "later": set(),
+    "units": {"errors"},
+    "settings": set(),
+    "core": {"errors", "units"},
+    "store": {"errors", "units", "files", "core"},
+    "formats": {"errors", "units", "files", "core"},
+    "instruments": {"errors", "units", "core"},
+    "db": {"errors"},
+    "fleet": {"errors"},
+    "operations": {"errors", "units", "files", "core", "store", "formats", "instruments", "db", "fleet"},
+    "demo": {"errors", "units", "core", "store", "formats", "instruments", "db", "fleet"},
+    "work": {
+        "errors",
+        "units",
+        "settings",
+        "core",
+        "store",
+        "formats",
+        "instruments",
+        "db",
+        "fleet",
+        "operations",
+    },
     "web": {"errors", "units", "settings", "core", "store", "formats", "db", "fleet", "operations", "work"},
-    "cli": {"errors", "units", "settings", "core", "store", "formats", "db", "fleet", "operations", "work", "web", "demo"},
+    "cli": {
+        "errors",
+        "units",
+        "settings",
+        "core",
+        "store",
+        "formats",
+        "db",
+        "fleet",
+        "operations",
+        "work",
+        "web",
+        "demo",
+    },
 }
 FILES = sorted(p for p in SOURCE.rglob("*.py") if p.name != "__init__.py" or p.parent != SOURCE)
 
@@ -40,20 +74,28 @@ def test_imports_go_one_way(path):
         if parts[0] == "terrazza" and len(parts) > 1 and parts[1] not in {layer, "later"}:
             assert parts[1] in ALLOWED[layer], f"{layer} must not import {name}"
         if layer in {"core", "store", "formats", "instruments", "fleet"}:
-            assert parts[0] not in {"fastapi", "peewee", "jinja2", "huey", "typer"}, f"{layer} must not import {name}"
+            assert parts[0] not in {"fastapi", "peewee", "jinja2", "huey", "typer"}, (
+                f"{layer} must not import {name}"
+            )
         if layer == "db":
             assert parts[0] != "numpy"
 
 
 def test_core_loads_without_web_or_database():
-    code = "import terrazza.core, terrazza.core.register.linking, terrazza.core.georef.fit, sys; assert not {'fastapi', 'peewee', 'huey'} & set(sys.modules)"
+    code = (
+        "import terrazza.core, terrazza.core.register.linking, terrazza.core.georef.fit, sys; assert not "
+        "{'fastapi', 'peewee', 'huey'} & set(sys.modules)"
+    )
     assert subprocess.run([sys.executable, "-c", code]).returncode == 0
 
 
 @pytest.mark.parametrize("module", ["terrazza.cli.main", "terrazza.web.app"])
 def test_starting_waits_for_no_computation(module):
     """What only operations need is imported by the process that runs them."""
-    code = f"import {module}, sys; slow = {{'numba', 'scipy', 'laspy', 'pye57', 'pyproj', 'ezdxf', 'reportlab'}} & set(sys.modules); assert not slow, slow"
+    code = (
+        f"import {module}, sys; slow = {{'numba', 'scipy', 'laspy', 'pye57', 'pyproj', 'ezdxf', "
+        "'reportlab'} & set(sys.modules); assert not slow, slow"
+    )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
     assert done.returncode == 0, done.stderr
 
@@ -72,7 +114,11 @@ def test_modules_say_what_they_are(path):
 def test_operations_are_documented(operation):
     about = describe(operation)
     assert about["help"] and about["title"] and about["step"] in GROUPS
-    assert operation.name.split(".")[0] in ({operation.step.lower()} if operation.step in STEPS else {"measure", "pins", "boxes", "table", "deliver"})
+    assert operation.name.split(".")[0] in (
+        {operation.step.lower()}
+        if operation.step in STEPS
+        else {"measure", "pins", "boxes", "table", "deliver"}
+    )
     for row in about["params"]:
         assert row["title"], row
         if row["type"] in {"number"} and row["name"] not in {"rounds"}:

@@ -1,7 +1,7 @@
 """Terrazza: from raw laser scans to signed survey deliverables.
 
-Work is spread over processes: linear algebra runs on one thread in each, so that threads do not wait for each other and results are
-the same whatever the number of cores.
+Work is spread over processes: linear algebra runs on one thread in each, so that threads do not wait for each
+other and results are the same whatever the number of cores.
 """
 
 import os

@@ -1,12 +1,12 @@
 """Every error that Terrazza raises on purpose.
 
-    TerrazzaError            message says what is wrong and where; ``hint`` says what to do
-    ├── InputError           a file or value from outside cannot be used
-    ├── ParamsError          a parameter is out of its range, unknown or missing
-    ├── StateError           the job is not yet (or no longer) in a state that allows this
-    ├── BusyError            somebody else is working on the job right now
-    ├── NotFound             no such job, scan, file or operation
-    └── Cancelled            the surveyor cancelled; not a failure
+TerrazzaError            message says what is wrong and where; ``hint`` says what to do
+├── InputError           a file or value from outside cannot be used
+├── ParamsError          a parameter is out of its range, unknown or missing
+├── StateError           the job is not yet (or no longer) in a state that allows this
+├── BusyError            somebody else is working on the job right now
+├── NotFound             no such job, scan, file or operation
+└── Cancelled            the surveyor cancelled; not a failure
 """
 
 import errno
@@ -61,29 +61,60 @@ SAID = {
     errno.EACCES: ("The system does not allow it", "Ask for the rights to this folder, or use another."),
     errno.EPERM: ("The system does not allow it", "Ask for the rights to this folder, or use another."),
     errno.EIO: ("The disk answers with errors", "Look after the disk; make a backup from another copy."),
-    errno.ENOENT: ("A folder or file of the workspace is not there any more", "Bring the disk back, then start it again."),
-    errno.ENOTDIR: ("A folder of the workspace is not there any more", "Bring the disk back, then start it again."),
+    errno.ENOENT: (
+        "A folder or file of the workspace is not there any more",
+        "Bring the disk back, then start it again.",
+    ),
+    errno.ENOTDIR: (
+        "A folder of the workspace is not there any more",
+        "Bring the disk back, then start it again.",
+    ),
     errno.EMFILE: ("Too many files are open at once", "Close other programs, then start it again."),
     errno.ENAMETOOLONG: ("A file name is too long", "Choose a shorter one."),
 }
 DATABASE = (
-    ("locked", "The workspace's database is in use by another program", "Wait until that has ended, or close it, then start again."),
-    ("malformed", "The workspace's database is damaged", "Restore its jobs from backups into a new workspace."),
-    ("not a database", "The workspace's database is damaged", "Restore its jobs from backups into a new workspace."),
+    (
+        "locked",
+        "The workspace's database is in use by another program",
+        "Wait until that has ended, or close it, then start again.",
+    ),
+    (
+        "malformed",
+        "The workspace's database is damaged",
+        "Restore its jobs from backups into a new workspace.",
+    ),
+    (
+        "not a database",
+        "The workspace's database is damaged",
+        "Restore its jobs from backups into a new workspace.",
+    ),
     ("full", "The disk is full", "Make room, then start it again."),
     ("readonly", "The workspace's database can only be read", "Use a folder that may be written to."),
-    ("unable to open", "The workspace's database cannot be opened", "Look whether its folder is there and may be written to."),
+    (
+        "unable to open",
+        "The workspace's database cannot be opened",
+        "Look whether its folder is there and may be written to.",
+    ),
     ("disk i/o", "The disk answers with errors", "Look after the disk; make a backup from another copy."),
-    ("no such table", "The workspace's database is damaged", "Restore its jobs from backups into a new workspace."),
+    (
+        "no such table",
+        "The workspace's database is damaged",
+        "Restore its jobs from backups into a new workspace.",
+    ),
 )
 
 
 def understood(error: BaseException) -> "TerrazzaError | None":
-    """What a failure of the system or of the database means to the surveyor; None for errors of other kinds."""
+    """What a failure of the system or of the database means to the surveyor; None for errors of
+    other kinds.
+    """
     if isinstance(error, TerrazzaError):
         return error
     if isinstance(error, MemoryError):
-        return StateError("The machine has too little memory for this.", "Close other programs, lower TERRAZZA_MEMORY, or take fewer scans at a time.")
+        return StateError(
+            "The machine has too little memory for this.",
+            "Close other programs, lower TERRAZZA_MEMORY, or take fewer scans at a time.",
+        )
     chain, e = [], error
     while e is not None and e not in chain:
         chain.append(e)
@@ -94,7 +125,9 @@ def understood(error: BaseException) -> "TerrazzaError | None":
         return StateError(f"{said[0]}.", said[1]) if said else None
     if isinstance(error, OSError) and error.errno in SAID:
         what, todo = SAID[error.errno]
-        return StateError(f"{what}{f' (“{os.path.basename(str(error.filename))}”)' if error.filename else ''}.", todo)
+        return StateError(
+            f"{what}{f' (“{os.path.basename(str(error.filename))}”)' if error.filename else ''}.", todo
+        )
     return None
 
 

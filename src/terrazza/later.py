@@ -1,4 +1,6 @@
-"""Modules that take long to import, imported when first used: so that a server answers and a command starts at once."""
+"""Modules that take long to import, imported when first used: so that a server answers and a command starts
+at once.
+"""
 
 from importlib import import_module
 from types import ModuleType

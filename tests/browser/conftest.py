@@ -1,4 +1,6 @@
-"""A server with its worker, a job behind it, and a page in Debian's Chromium; console errors fail the test."""
+"""A server with its worker, a job behind it, and a page in Debian's Chromium; console errors
+fail the test.
+"""
 
 import os
 import socket
@@ -12,14 +14,24 @@ from urllib.parse import urlsplit
 import pytest
 from playwright.sync_api import sync_playwright
 
-from tests.conftest import like
 from terrazza.db import queries
 from terrazza.db.schema import open_database
 from terrazza.operations import recipe
 from terrazza.operations.job import Job
 from terrazza.work import archive
+from tests.conftest import like
 
-FLAGS = ["--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync", "--use-angle=gl-egl", "--ignore-gpu-blocklist", "--disable-gpu-compositing"]
+FLAGS = [
+    "--no-sandbox",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--use-angle=gl-egl",
+    "--ignore-gpu-blocklist",
+    "--disable-gpu-compositing",
+]
 
 
 LOGS: dict[int, str] = {}
@@ -35,7 +47,20 @@ def serve(workspace):
     """Start ``terrazza serve`` and wait until it answers; returns (process, address)."""
     port = free_port()
     with open(f"{workspace}.log", "ab") as log:
-        process = subprocess.Popen([sys.executable, "-m", "terrazza.cli.main", "serve", "--workspace", str(workspace), "--port", str(port)], stdout=log, stderr=log)
+        process = subprocess.Popen(
+            [
+                sys.executable,
+                "-m",
+                "terrazza.cli.main",
+                "serve",
+                "--workspace",
+                str(workspace),
+                "--port",
+                str(port),
+            ],
+            stdout=log,
+            stderr=log,
+        )
     LOGS[port] = f"{workspace}.log"
     address = f"http://127.0.0.1:{port}"
     for _ in range(300):
@@ -51,7 +76,9 @@ def serve(workspace):
 @pytest.fixture(scope="session")
 def chromium():
     with sync_playwright() as p:
-        browser = p.chromium.launch(executable_path=os.environ.get("CHROMIUM", "/usr/bin/chromium"), args=FLAGS)
+        browser = p.chromium.launch(
+            executable_path=os.environ.get("CHROMIUM", "/usr/bin/chromium"), args=FLAGS
+        )
         yield browser
         browser.close()
 
@@ -59,8 +86,12 @@ def chromium():
 @pytest.fixture(scope="session")
 def window(chromium):
     """One window for all tests of a worker: to open one costs more than many a test."""
-    window = chromium.new_page(viewport={"width": 1280, "height": 800}, bypass_csp=True)  # Playwright waits by evaluating text; test_doors keeps the policy on
-    window.add_init_script("try { localStorage.setItem('points', 30000) } catch {}")  # drawn in software, many at a time
+    window = chromium.new_page(
+        viewport={"width": 1280, "height": 800}, bypass_csp=True
+    )  # Playwright waits by evaluating text; test_doors keeps the policy on
+    window.add_init_script(
+        "try { localStorage.setItem('points', 30000) } catch {}"
+    )  # drawn in software, many at a time
     return window
 
 
@@ -69,7 +100,11 @@ def page(window):
     """The window, with nothing left of the test before; errors on its console fail the test."""
     errors, ports = [], []
     listeners = {
-        "console": lambda m: errors.append(m.text) if m.type == "error" and "422" not in m.text and "Status Error Code" not in m.text else None,
+        "console": lambda m: (
+            errors.append(m.text)
+            if m.type == "error" and "422" not in m.text and "Status Error Code" not in m.text
+            else None
+        ),
         "pageerror": lambda e: errors.append(str(e)),
         "framenavigated": lambda frame: ports.append(urlsplit(frame.url).port),
     }

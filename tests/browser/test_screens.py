@@ -1,4 +1,6 @@
-"""Every main screen as browsers with the page's own policy see it: no message on the console, nothing that accessibility rules (axe-core) object to."""
+"""Every main screen as browsers with the page's own policy see it: no message on the console, nothing that
+accessibility rules (axe-core) object to.
+"""
 
 from pathlib import Path
 
@@ -27,7 +29,10 @@ def strict(chromium):
 def test_a_screen_keeps_the_policy_and_the_rules(strict, viewed, path):
     page, said = strict
     said.clear()
-    page.goto(viewed.address + ("/" if path == "/" else f"/jobs/{viewed.job}/{path if path in STEPS else 'register'}"))
+    page.goto(
+        viewed.address
+        + ("/" if path == "/" else f"/jobs/{viewed.job}/{path if path in STEPS else 'register'}")
+    )
     if path != "/":
         page.wait_for_selector("#table[data-state=idle]", state="attached")
     if path in {"book", "notes", "keys"}:
@@ -52,17 +57,25 @@ def test_the_list_of_keys_fits_the_screen(page, viewed):
 @pytest.mark.browser
 @pytest.mark.parametrize("keys", ["", "t", "tg"])
 def test_heads_of_panes_do_not_overlap(page, viewed, keys):
-    """Names and choices of plan, space, second space, station and slab lie side by side or below each other."""
+    """Names and choices of plan, space, second space, station and slab lie side by side or below
+    each other.
+    """
     page.goto(f"{viewed.address}/jobs/{viewed.job}/register")
     idle(page)
     for key in keys:
         page.keyboard.press(key)
         page.wait_for_timeout(300)
         idle(page)
-    overlapping = page.evaluate("""() => [...document.querySelectorAll('.pane')].filter((p) => !p.hidden && p.offsetWidth && !(p.id === 'space' && !document.getElementById('station').hidden)).filter((p) => {
-      const text = (n) => { const r = document.createRange(); r.selectNodeContents(n); return r.getBoundingClientRect(); };
-      const a = text(p.querySelector('.tag')), own = p.querySelector('.tag').getBoundingClientRect(), right = Math.min(a.right, own.right);
-      return [...p.querySelectorAll('.opts > *')].some((o) => { const b = o.getBoundingClientRect(); return b.width && b.left < right - 1 && b.right > a.left && b.top < a.bottom - 1 && b.bottom > a.top + 1; });
+    overlapping = page.evaluate("""() => [...document.querySelectorAll('.pane')]
+      .filter((p) => !p.hidden && p.offsetWidth
+        && !(p.id === 'space' && !document.getElementById('station').hidden)).filter((p) => {
+      const text = (n) => { const r = document.createRange(); r.selectNodeContents(n);
+        return r.getBoundingClientRect(); };
+      const a = text(p.querySelector('.tag')), own = p.querySelector('.tag').getBoundingClientRect(),
+        right = Math.min(a.right, own.right);
+      return [...p.querySelectorAll('.opts > *')].some((o) => { const b = o.getBoundingClientRect();
+        return b.width && b.left < right - 1 && b.right > a.left
+          && b.top < a.bottom - 1 && b.bottom > a.top + 1; });
     }).map((p) => p.id)""")
     assert overlapping == []
 
@@ -77,18 +90,34 @@ def test_slab_plan_slab_and_box_show_their_own_points(page, viewed):
     idle(page)
 
     def shown(view):
-        return page.evaluate("""(view) => { const v = terrazza[view]; return v.parts.map(({ points, count, unit }) => { const a = points.geometry.attributes.position.array, m = points.matrixWorld.elements, z = [];
-            for (let k = 0; k < count; k++) z.push([0, 1, 2].map((r) => m[r] * a[4 * k] + m[r + 4] * a[4 * k + 1] + m[r + 8] * a[4 * k + 2] + m[r + 12])); return z; }).flat() }""", view)
+        return page.evaluate(
+            """(view) => { const v = terrazza[view]; return v.parts.map(({ points, count, unit }) => {
+              const a = points.geometry.attributes.position.array, m = points.matrixWorld.elements, z = [];
+            for (let k = 0; k < count; k++) z.push([0, 1,
+              2].map((r) => m[r] * a[4 * k] + m[r + 4] * a[4 * k + 1]
+              + m[r + 8] * a[4 * k + 2] + m[r + 12])); return z; }).flat() }""",
+            view,
+        )
 
     low, high = page.evaluate("terrazza.planSlab()")
     inside = shown("space")
-    assert len(inside) > 300 and all(low - 1e-3 <= p[2] <= high + 1e-3 for p in inside) and page.evaluate("terrazza.space.chosen.length") == 0
+    assert (
+        len(inside) > 300
+        and all(low - 1e-3 <= p[2] <= high + 1e-3 for p in inside)
+        and page.evaluate("terrazza.space.chosen.length") == 0
+    )
     wall = page.evaluate("terrazza.slab.limits.wall")
     points = shown("slab")
-    assert len(points) > 300 and all(abs(wall[0] * x + wall[1] * y - wall[2]) <= wall[3] + 1e-3 for x, y, _ in points)
+    assert len(points) > 300 and all(
+        abs(wall[0] * x + wall[1] * y - wall[2]) <= wall[3] + 1e-3 for x, y, _ in points
+    )
     page.keyboard.press("'")
     idle(page)
     page.evaluate("terrazza.idle()")
     moved = page.evaluate("terrazza.slab.limits.wall")
     again = shown("slab")
-    assert moved[2] != wall[2] and again and all(abs(moved[0] * x + moved[1] * y - moved[2]) <= moved[3] + 1e-3 for x, y, _ in again)
+    assert (
+        moved[2] != wall[2]
+        and again
+        and all(abs(moved[0] * x + moved[1] * y - moved[2]) <= moved[3] + 1e-3 for x, y, _ in again)
+    )

@@ -19,7 +19,9 @@ def idle(page):
 
 
 def eventually(check, seconds=30.0):
-    """Ask until the check's assertions hold; what they say is raised when they still do not after so many seconds."""
+    """Ask until the check's assertions hold; what they say is raised when they still do not after so many
+    seconds.
+    """
     deadline = time.monotonic() + seconds
     while True:
         try:
@@ -46,10 +48,15 @@ def begin(page, desk, name):
 
 def ended(page, number, state="done", timeout=240_000):
     """Wait until the strip shows entry ``number`` as the last finished one."""
-    last = f"document.querySelector('#strip .last')?.dataset.last == '{number}' && document.querySelector('#stripline').dataset.busy == '0'"
+    last = (
+        f"document.querySelector('#strip .last')?.dataset.last == '{number}' && "
+        "document.querySelector('#stripline').dataset.busy == '0'"
+    )
     page.wait_for_function(last, timeout=timeout)
     page.wait_for_timeout(300)
-    page.wait_for_function(last, timeout=5_000)  # an answer that was on its way may have shown the state before for a moment
+    page.wait_for_function(
+        last, timeout=5_000
+    )  # an answer that was on its way may have shown the state before for a moment
     assert page.get_attribute("#strip .last", "data-laststate") == state, page.inner_text("#strip")
     page.wait_for_timeout(400)
     idle(page)
@@ -62,15 +69,26 @@ def middle(page, pane):
 
 def place_of(page, pane, scan):
     """Screen place of a station in a view."""
-    x, y = page.evaluate(f"(() => {{ const v = terrazza.{pane}, e = terrazza.cloud.scans.get({scan}).matrix.elements, p = v.toPixel([e[12], e[13], e[14]]); return [p[0], p[1]]; }})()")
+    x, y = page.evaluate(
+        f"(() => {{ const v = terrazza.{pane}, e = terrazza.cloud.scans.get({scan}).matrix.elements, p = "
+        "v.toPixel([e[12], e[13], e[14]]); return [p[0], p[1]]; })()"
+    )
     box = page.locator(f"#{pane}").bounding_box()
     return box["x"] + 1 + x, box["y"] + 1 + y
 
 
 def test_the_whole_job_by_mouse(page, viewed, field):
-    """From raw E57 to deliverables: upload, import, register, control, clean, colorize, classify, draw, deliver; figures read from the database and the files."""
+    """From raw E57 to deliverables: upload, import, register, control, clean, colorize, classify, draw,
+    deliver; figures read from the database and the files.
+    """
     desk = begin(page, viewed, "Limonaia È")
-    page.set_input_files("#picker", [str(field / n) for n in ("settegradini-house.e57", "settegradini-garden.e57", "settegradini-control.csv")])
+    page.set_input_files(
+        "#picker",
+        [
+            str(field / n)
+            for n in ("settegradini-house.e57", "settegradini-garden.e57", "settegradini-control.csv")
+        ],
+    )
     page.wait_for_selector("#import-button:has-text('Import 8 scans')", timeout=60_000)
     assert "not posed" in page.inner_text("#inbox") and "same pose" in page.inner_text("#inbox")
     page.uncheck("input[name=take][value='1:4']")
@@ -117,7 +135,12 @@ def test_the_whole_job_by_mouse(page, viewed, field):
     for scan in job.scans():
         true = np.array(truth["scene_to_grid"]) @ np.array(truth["poses"][truth["names"].index(scan.name)])
         assert rigid.difference(job.grid_pose(scan), true)[0] < 0.004, scan.name
-    assert {p.rsplit("/", 1)[-1] for p in job.facts("deliverable")} == {"plan-1.dxf", "cloud.laz", "report.html", "report.pdf"}
+    assert {p.rsplit("/", 1)[-1] for p in job.facts("deliverable")} == {
+        "plan-1.dxf",
+        "cloud.laz",
+        "report.html",
+        "report.pdf",
+    }
 
 
 def test_picking_gives_the_stored_point(page, viewed):
@@ -125,7 +148,9 @@ def test_picking_gives_the_stored_point(page, viewed):
     x, y = place_of(page, "plan", 5)
     page.mouse.click(x + 25, y + 20)
     page.wait_for_selector("#readout b")
-    picked = page.evaluate("({scan: terrazza.picked.scan, index: terrazza.picked.index, at: terrazza.picked.at})")
+    picked = page.evaluate(
+        "({scan: terrazza.picked.scan, index: terrazza.picked.index, at: terrazza.picked.at})"
+    )
     job = viewed.opened()
     own = job.cloud(picked["scan"]).xyz(picked["index"], picked["index"] + 1)
     exact = rigid.apply(job.grid_pose(job.scan(picked["scan"])), own)[0]
@@ -148,7 +173,11 @@ def test_measuring_says_its_three_parts(page, viewed):
     page.wait_for_selector("#readout .far:has-text('level')")
     points, figures = page.evaluate("[terrazza.draft.points.map((p) => p.at), terrazza.draft.figures]")
     d = np.array(points[1]) - np.array(points[0])
-    assert figures["distance"] == pytest.approx(np.linalg.norm(d)) and figures["level"] == pytest.approx(np.hypot(*d[:2])) and figures["height"] == pytest.approx(d[2])
+    assert (
+        figures["distance"] == pytest.approx(np.linalg.norm(d))
+        and figures["level"] == pytest.approx(np.hypot(*d[:2]))
+        and figures["height"] == pytest.approx(d[2])
+    )
     assert f"{figures['distance']:.3f} m" in page.inner_text("#readout")
 
 
@@ -226,17 +255,23 @@ def test_slab_colours_classes_and_keys(page, viewed):
 
     def moved_and_thicker():
         now = shown()
-        assert now[0] + now[1] == pytest.approx(low + high + 0.2, abs=1e-6) and now[1] - now[0] == pytest.approx((high - low) * 1.25)
+        assert now[0] + now[1] == pytest.approx(low + high + 0.2, abs=1e-6) and now[1] - now[
+            0
+        ] == pytest.approx((high - low) * 1.25)
 
     eventually(moved_and_thicker)
     page.fill("#slab-height", "315.0")
     page.press("#slab-height", "Enter")
     assert page.evaluate("terrazza.slabHeight + terrazza.cloud.data.origin[2]") == pytest.approx(315.0)
-    page.evaluate("Object.assign(terrazza.cloud.data.notation, { per_unit: 0.3048, unit: 'ft' }); terrazza.showSlab()")
+    page.evaluate(
+        "Object.assign(terrazza.cloud.data.notation, { per_unit: 0.3048, unit: 'ft' }); terrazza.showSlab()"
+    )
     assert page.input_value("#slab-height") == f"{315 / 0.3048:.2f}"
     page.fill("#slab-height", "1030")
     page.press("#slab-height", "Enter")
-    assert page.evaluate("terrazza.slabHeight + terrazza.cloud.data.origin[2]") == pytest.approx(1030 * 0.3048)
+    assert page.evaluate("terrazza.slabHeight + terrazza.cloud.data.origin[2]") == pytest.approx(
+        1030 * 0.3048
+    )
     for mode in ("native", "photo", "scan", "class", "height", "intensity"):
         page.click(f"[data-group=colour] [data-value={mode}]")
         assert page.evaluate("terrazza.mode") == mode
@@ -246,7 +281,10 @@ def test_slab_colours_classes_and_keys(page, viewed):
     page.click("#class-list input[value='2']")
     page.click("#scan-chooser summary")
     page.click("#scan-list input[value='3']")
-    assert page.evaluate("[terrazza.cloud.hiddenClasses.has(2), terrazza.cloud.hiddenScans.has(3)]") == [True, True]
+    assert page.evaluate("[terrazza.cloud.hiddenClasses.has(2), terrazza.cloud.hiddenScans.has(3)]") == [
+        True,
+        True,
+    ]
     page.keyboard.press("?")
     page.wait_for_selector("#keys[open]")
 
@@ -281,7 +319,9 @@ def test_two_tabs_see_the_same_job(chromium, page, served):
     number = served.last_number()
     page.click("button:has-text('Draw the plan slab')")
     ended(page, number + 1)
-    other.wait_for_function(f"document.querySelector('#strip .last')?.dataset.last == '{number + 1}'", timeout=15_000)
+    other.wait_for_function(
+        f"document.querySelector('#strip .last')?.dataset.last == '{number + 1}'", timeout=15_000
+    )
     other.wait_for_selector("#sheet section.drawing >> nth=1", timeout=15_000)
     other.close()
 

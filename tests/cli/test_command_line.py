@@ -9,54 +9,128 @@ from terrazza.operations.base import all_operations
 from tests import scenes
 from tests.conftest import ROOT, command
 
-CONTRACT = ["import.files", "register.automatic", "georeference.control", "clean.outliers", "colorize.photos", "classify.ground", "classify.height_bands", "draw.plan_slab", "deliver.e57", "deliver.laz", "deliver.report"]
+CONTRACT = [
+    "import.files",
+    "register.automatic",
+    "georeference.control",
+    "clean.outliers",
+    "colorize.photos",
+    "classify.ground",
+    "classify.height_bands",
+    "draw.plan_slab",
+    "deliver.e57",
+    "deliver.laz",
+    "deliver.report",
+]
 
 
 def test_figures_of_a_whole_run(whole):
     out = json.loads((whole / "out.json").read_text())
-    assert [s["operation"] for s in out["steps"]] == CONTRACT and all(s["state"] == "done" and s["seconds"] > 0 and s["figures"] for s in out["steps"])
+    assert [s["operation"] for s in out["steps"]] == CONTRACT and all(
+        s["state"] == "done" and s["seconds"] > 0 and s["figures"] for s in out["steps"]
+    )
     assert [s["name"] for s in out["scans"]][:2] == ["Lemon house west", "Lemon house east"]
     for scan in out["scans"]:
-        assert set(scan) == {"name", "points", "kept", "placed", "pose", "sigma_mm", "sigma_mdeg", "island", "doubt", "alternatives"} and (scan["island"], scan["doubt"], scan["alternatives"]) == (1, None, [])
+        assert set(scan) == {
+            "name",
+            "points",
+            "kept",
+            "placed",
+            "pose",
+            "sigma_mm",
+            "sigma_mdeg",
+            "island",
+            "doubt",
+            "alternatives",
+        } and (scan["island"], scan["doubt"], scan["alternatives"]) == (1, None, [])
         pose = np.array(scan["pose"]).reshape(4, 4)
-        assert np.allclose(pose[:3, :3] @ pose[:3, :3].T, np.eye(3), atol=1e-12) and pose[3].tolist() == [0, 0, 0, 1]
+        assert np.allclose(pose[:3, :3] @ pose[:3, :3].T, np.eye(3), atol=1e-12) and pose[3].tolist() == [
+            0,
+            0,
+            0,
+            1,
+        ]
         assert len(scan["sigma_mm"]) == len(scan["sigma_mdeg"]) == 3
     names = {p.rsplit("/", 1)[-1] for p in out["deliverables"]}
     assert {"plan.dxf", "scans.e57", "cloud.laz", "report.pdf"} <= names
-    assert all((whole / "out" / n).stat().st_size > 1000 for n in names), "--out names another folder for them"
+    assert all((whole / "out" / n).stat().st_size > 1000 for n in names), (
+        "--out names another folder for them"
+    )
 
 
 def test_a_failing_step_names_itself(tmp_path):
     scenes.write_room(tmp_path / "r.e57", rows=40, columns=90)
-    (tmp_path / "r.toml").write_text('[[step]]\noperation = "import.files"\n[[step]]\noperation = "classify.height_bands"\n[[step]]\noperation = "deliver.e57"\n')
-    run = ["run", tmp_path / "r.toml", "--workspace", tmp_path / "ws", "--job", "R", "--figures", tmp_path / "f.json"]
+    (tmp_path / "r.toml").write_text(
+        '[[step]]\noperation = "import.files"\n[[step]]\noperation = '
+        '"classify.height_bands"\n[[step]]\noperation = "deliver.e57"\n'
+    )
+    run = [
+        "run",
+        tmp_path / "r.toml",
+        "--workspace",
+        tmp_path / "ws",
+        "--job",
+        "R",
+        "--figures",
+        tmp_path / "f.json",
+    ]
     done = command(*run, tmp_path / "r.e57")
     assert done.returncode == 2
-    assert "Step 2, classify.height_bands" in done.stderr and "Register the scans first" in done.stderr and "Traceback" not in done.stderr
+    assert (
+        "Step 2, classify.height_bands" in done.stderr
+        and "Register the scans first" in done.stderr
+        and "Traceback" not in done.stderr
+    )
     out = json.loads((tmp_path / "f.json").read_text())
-    assert [s["state"] for s in out["steps"]] == ["done", "failed"] and out["steps"][1]["message"] and len(out["scans"]) == 3
+    assert (
+        [s["state"] for s in out["steps"]] == ["done", "failed"]
+        and out["steps"][1]["message"]
+        and len(out["scans"]) == 3
+    )
     assert out["scans"][0]["pose"] is None and out["scans"][0]["placed"] is False
     again = command(*run, tmp_path / "r.e57")
     assert again.returncode == 2 and "--append" in again.stderr
     assert json.loads((tmp_path / "f.json").read_text())["steps"] == []
     (tmp_path / "r.toml").write_text('[[step]]\noperation = "clean.outliers"\n')
     assert command(*run, "--append").returncode == 0
-    assert [s["operation"] for s in json.loads((tmp_path / "f.json").read_text())["steps"]] == ["clean.outliers"]
+    assert [s["operation"] for s in json.loads((tmp_path / "f.json").read_text())["steps"]] == [
+        "clean.outliers"
+    ]
 
 
-@pytest.mark.parametrize(("text", "words"), [(None, "is not there"), ("[[step]]\noperation = 'no.such'\n", "no operation"), ("[[step]]\noperation = 'clean.outliers'\nneighbours = -3\n", "greater than or equal")])
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        (None, "is not there"),
+        ("[[step]]\noperation = 'no.such'\n", "no operation"),
+        ("[[step]]\noperation = 'clean.outliers'\nneighbours = -3\n", "greater than or equal"),
+    ],
+)
 def test_bad_recipes_fail_before_they_start(tmp_path, text, words):
     if text:
         (tmp_path / "r.toml").write_text(text)
-    done = command("run", tmp_path / "r.toml", "--workspace", tmp_path / "ws", "--job", "R", "--figures", tmp_path / "f.json")
+    done = command(
+        "run",
+        tmp_path / "r.toml",
+        "--workspace",
+        tmp_path / "ws",
+        "--job",
+        "R",
+        "--figures",
+        tmp_path / "f.json",
+    )
     assert done.returncode == 2 and words in done.stderr and "Traceback" not in done.stderr
     assert not (tmp_path / "ws").exists() and json.loads((tmp_path / "f.json").read_text())["error"]
 
 
 def test_operations_are_listed_with_units_and_ranges():
     rows = json.loads(command("operations", "--json").stdout)
-    assert [r["name"] for r in rows] == [o.name for o in all_operations()] and set(CONTRACT) <= {r["name"] for r in rows}
-    strength = next(p for r in rows if r["name"] == "clean.outliers" for p in r["params"] if p["name"] == "deviations")
+    assert [r["name"] for r in rows] == [o.name for o in all_operations()] and set(CONTRACT) <= {
+        r["name"] for r in rows
+    }
+    strength = next(
+        p for r in rows if r["name"] == "clean.outliers" for p in r["params"] if p["name"] == "deviations"
+    )
     assert strength["unit"] == "σ" and strength["ge"] == 0.1 and strength["le"] == 20 and strength["help"]
     text = command("operations", "draw.plan_slab").stdout
     assert "draw.plan_slab" in text and "thickness [m]" in text and "from 0.005 to 5" in text
@@ -86,7 +160,11 @@ def test_a_busy_port_is_a_sentence(tmp_path):
         taken.bind(("127.0.0.1", 0))
         taken.listen()
         done = command("serve", "--workspace", tmp_path / "ws", "--port", taken.getsockname()[1])
-    assert done.returncode == 2 and "taken by another program" in done.stderr and "make demo PORT=" in done.stderr
+    assert (
+        done.returncode == 2
+        and "taken by another program" in done.stderr
+        and "make demo PORT=" in done.stderr
+    )
     away = command("serve", "--workspace", tmp_path / "ws", "--host", "0.0.0.0")
     assert away.returncode == 2 and "no accounts" in away.stderr
 

@@ -1,4 +1,6 @@
-"""Ground by cloth against the published algorithm's own implementation and labelled data; bands; class names."""
+"""Ground by cloth against the published algorithm's own implementation and labelled data; bands;
+class names.
+"""
 
 import numpy as np
 import pytest
@@ -39,7 +41,11 @@ def reference_ground(xyz, resolution, rigidness, threshold):
 
     csf = CSF.CSF()
     csf.params.bSloopSmooth = True
-    csf.params.cloth_resolution, csf.params.rigidness, csf.params.class_threshold = resolution, rigidness, threshold
+    csf.params.cloth_resolution, csf.params.rigidness, csf.params.class_threshold = (
+        resolution,
+        rigidness,
+        threshold,
+    )
     csf.params.time_step, csf.params.interations = 0.65, 500
     csf.setPointCloud(xyz.tolist())
     ground, off = CSF.VecInt(), CSF.VecInt()
@@ -51,7 +57,9 @@ def reference_ground(xyz, resolution, rigidness, threshold):
 
 @pytest.mark.parametrize("rigidness", [1, 2, 3])
 def test_ground_agrees_with_the_authors_library(rigidness, capfd, monkeypatch, tmp_path):
-    """Zhang et al. 2016, the authors' implementation with the same parameters; agreement over 98.5 %, and not worse against the truth."""
+    """Zhang et al. 2016, the authors' implementation with the same parameters; agreement over 98.5 %, and not
+    worse against the truth.
+    """
     monkeypatch.chdir(tmp_path)  # their library leaves a file behind
     xyz, truth = hillside()
     mine = cloth.ground(xyz, cloth.Cloth(xyz, 0.5, rigidness), 0.3)
@@ -92,13 +100,34 @@ def test_height_of_the_ground_model():
 
 
 def test_bands_are_half_open():
-    codes = bands.by_height(np.array([-1, 0.15, 0.4999, 0.5, 1.99, 2.0, 39.9, 40.0]), [(0.15, 0.5, 3), (0.5, 2.0, 4), (2.0, 40.0, 5)])
+    codes = bands.by_height(
+        np.array([-1, 0.15, 0.4999, 0.5, 1.99, 2.0, 39.9, 40.0]),
+        [(0.15, 0.5, 3), (0.5, 2.0, 4), (2.0, 40.0, 5)],
+    )
     assert codes.tolist() == [0, 3, 3, 4, 4, 5, 5, 0]
 
 
-@pytest.mark.parametrize(("code", "name"), [(0, "Created, never classified"), (1, "Unclassified"), (2, "Ground"), (3, "Low vegetation"), (4, "Medium vegetation"), (5, "High vegetation"),
-                                            (6, "Building"), (7, "Low point (noise)"), (9, "Water"), (10, "Rail"), (11, "Road surface"), (15, "Transmission tower"), (17, "Bridge deck"), (18, "High noise"),
-                                            (63, "Reserved"), (64, "User class 64")])
+@pytest.mark.parametrize(
+    ("code", "name"),
+    [
+        (0, "Created, never classified"),
+        (1, "Unclassified"),
+        (2, "Ground"),
+        (3, "Low vegetation"),
+        (4, "Medium vegetation"),
+        (5, "High vegetation"),
+        (6, "Building"),
+        (7, "Low point (noise)"),
+        (9, "Water"),
+        (10, "Rail"),
+        (11, "Road surface"),
+        (15, "Transmission tower"),
+        (17, "Bridge deck"),
+        (18, "High noise"),
+        (63, "Reserved"),
+        (64, "User class 64"),
+    ],
+)
 def test_class_names_are_those_of_las(code, name):
     """ASPRS LAS 1.4 R15, table 17 (from memory)."""
     assert classes.name(code) == name

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from scipy.spatial import cKDTree
 
-from terrazza.core.clean import outline, outliers
+from terrazza.core.clean import outliers, outline
 from terrazza.core.progress import QUIET
 from terrazza.errors import Cancelled
 from tests.conftest import REFERENCES
@@ -40,9 +40,14 @@ def test_few_points_are_no_reason_to_fail(n):
 
 
 def test_by_range_spares_far_points():
-    """A scan thins out with range: judged over all, the far ring goes; judged by range, only the strays do."""
+    """A scan thins out with range: judged over all, the far ring goes; judged by range, only the
+    strays do.
+    """
     rng = np.random.default_rng(1)
-    near, far = np.c_[rng.uniform(-3, 3, (40000, 2)), np.zeros(40000)], np.c_[rng.uniform(20, 40, (4000, 1)), rng.uniform(-10, 10, (4000, 1)), np.zeros(4000)]
+    near, far = (
+        np.c_[rng.uniform(-3, 3, (40000, 2)), np.zeros(40000)],
+        np.c_[rng.uniform(20, 40, (4000, 1)), rng.uniform(-10, 10, (4000, 1)), np.zeros(4000)],
+    )
     strays = np.c_[rng.uniform(-2, 2, (60, 2)), rng.uniform(0.3, 2, 60)]
     xyz = np.concatenate([near, far, strays])
     distance, ranges = outliers.mean_neighbour_distance(xyz, 4), np.linalg.norm(xyz, axis=1)
@@ -75,7 +80,12 @@ def test_inside_a_star_shaped_outline():
     a, r = np.r_[corner_a[order], corner_a[order][0] + 2 * np.pi], np.r_[corner_r[order], corner_r[order][0]]
     angle = np.where(angle < a[0], angle + 2 * np.pi, angle)
     k = np.searchsorted(a, angle, "right") - 1
-    edge = r[k] * r[k + 1] * np.sin(a[k + 1] - a[k]) / (r[k] * np.sin(angle - a[k]) + r[k + 1] * np.sin(a[k + 1] - angle))
+    edge = (
+        r[k]
+        * r[k + 1]
+        * np.sin(a[k + 1] - a[k])
+        / (r[k] * np.sin(angle - a[k]) + r[k + 1] * np.sin(a[k + 1] - angle))
+    )
     clear = np.abs(radius - edge) > 1e-9
     assert (outline.inside(xy, STAR) == (radius < edge))[clear].all()
 

@@ -1,4 +1,6 @@
-"""Rigid motions, planes and cells, against SciPy and published test values (PCL 1.15, test/features and test/filters)."""
+"""Rigid motions, planes and cells, against SciPy and published test values (PCL 1.15, test/features and
+test/filters).
+"""
 
 import numpy as np
 import pytest
@@ -104,10 +106,18 @@ def test_voxel_thinning_of_the_bunny(bunny):
 
 @pytest.mark.parametrize("pose", [np.eye(4), rigid.make(rigid.about_z(0.7), np.array([50.0, -3.0, 2.0]))])
 def test_cells_of_stored_points_are_those_of_their_coordinates(pose):
-    position, scale, offset, origin = np.random.default_rng(6).integers(-(10**6), 10**6, (5000, 3)).astype(np.int32), np.array([1e-4, 2e-4, 1e-3]), np.array([1.0, -700.0, 0.05]), np.array([-3.3, 4.1, 0.7])
+    position, scale, offset, origin = (
+        np.random.default_rng(6).integers(-(10**6), 10**6, (5000, 3)).astype(np.int32),
+        np.array([1e-4, 2e-4, 1e-3]),
+        np.array([1.0, -700.0, 0.05]),
+        np.array([-3.3, 4.1, 0.7]),
+    )
     xyz = rigid.apply(pose, position * scale + offset) - origin
     got = voxels.keys_of(position, scale, offset, pose, origin, 0.0371234)
-    assert np.mean(got == voxels.keys(xyz, 0.0371234)) > 0.999 and np.abs((voxels.cells(got) + 0.5) * 0.0371234 - xyz).max() < 0.0371234 / 2 + 1e-8
+    assert (
+        np.mean(got == voxels.keys(xyz, 0.0371234)) > 0.999
+        and np.abs((voxels.cells(got) + 0.5) * 0.0371234 - xyz).max() < 0.0371234 / 2 + 1e-8
+    )
 
 
 @pytest.mark.parametrize("size", [0.007, 0.05, 0.3])

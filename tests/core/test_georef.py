@@ -27,7 +27,9 @@ def test_units():
     """NIST SP 811, appendix B, and the 1959 notice: 1200/3937 m and 0.3048 m, 2 ppm apart."""
     assert metres_per("US survey foot") == 1200 / 3937
     assert metres_per("international foot") == 0.3048
-    assert metres_per("US survey foot") / metres_per("international foot") - 1 == pytest.approx(2e-6, rel=0.01)
+    assert metres_per("US survey foot") / metres_per("international foot") - 1 == pytest.approx(
+        2e-6, rel=0.01
+    )
     assert metres_per("inch") == 0.0254 and metres_per("millimetre") == 0.001
 
 
@@ -69,7 +71,15 @@ def test_points_in_a_line_are_refused():
         fit.fit(line, line, NAMES[:4])
 
 
-@pytest.mark.parametrize(("scale", "words"), [(0.3048, "feet taken for metres"), (3.28084, "metres taken for feet"), (1000.0, "millimetres"), (1.0004, "ppm")])
+@pytest.mark.parametrize(
+    ("scale", "words"),
+    [
+        (0.3048, "feet taken for metres"),
+        (3.28084, "metres taken for feet"),
+        (1000.0, "millimetres"),
+        (1.0004, "ppm"),
+    ],
+)
 def test_a_scale_other_than_one_is_loud(scale, words):
     found = fit.fit(PLACES, rigid.apply(POSE, PLACES * scale), NAMES)
     assert any(words in w for w in found.warnings)
@@ -105,7 +115,14 @@ def test_target_heights_are_added():
     heights = np.array([0, 1.45, 0, 0.2, 0])
     found = match.match_any_order(control - np.c_[np.zeros((5, 2)), heights], heights, PLACES, [(0, 1, 2)])
     assert len(found.pairs) == 5 and found.rms < 1e-9
-    assert len(match.match_any_order(control - np.c_[np.zeros((5, 2)), heights], np.zeros(5), PLACES, [(0, 1, 2)]).pairs) == 3
+    assert (
+        len(
+            match.match_any_order(
+                control - np.c_[np.zeros((5, 2)), heights], np.zeros(5), PLACES, [(0, 1, 2)]
+            ).pairs
+        )
+        == 3
+    )
 
 
 def test_likely_scale_names_the_unit():
@@ -134,9 +151,14 @@ def test_level_without_a_floor_is_refused():
 
 
 def test_grid_covariances_are_those_of_a_simulation():
-    """Errors of georeferenced poses over 3,000 simulated networks against the propagated covariance, ratio by ratio."""
+    """Errors of georeferenced poses over 3,000 simulated networks against the propagated covariance, ratio by
+    ratio.
+    """
     rng = np.random.default_rng(0)
-    poses = [rigid.make(rigid.about_z(a), np.array(p, float)) for a, p in ((0.2, (2, 3, 1)), (1.5, (12, 5, 1)), (-2, (15, 12, 2)))]
+    poses = [
+        rigid.make(rigid.about_z(a), np.array(p, float))
+        for a, p in ((0.2, (2, 3, 1)), (1.5, (12, 5, 1)), (-2, (15, 12, 2)))
+    ]
     owners = np.array([0, 1, 2, 0, 1, 2])
     point = np.array([0, 1, 2, 3, 4, 4])
     weights = np.array([1, 1, 1, 1, 0.6, 0.4])
@@ -150,8 +172,13 @@ def test_grid_covariances_are_those_of_a_simulation():
     errors = np.empty((3000, 3, 6))
     for run in range(3000):
         delta = np.r_[np.zeros(6), chol @ rng.normal(size=12)]
-        moved = [rigid.step(p, delta[6 * s : 6 * s + 3], delta[6 * s + 3 : 6 * s + 6], p[:3, 3]) for s, p in enumerate(poses)]
-        seen = np.array([rigid.apply(moved[s] @ rigid.inverse(poses[s]), c[None])[0] for s, c in zip(owners, centres)])
+        moved = [
+            rigid.step(p, delta[6 * s : 6 * s + 3], delta[6 * s + 3 : 6 * s + 6], p[:3, 3])
+            for s, p in enumerate(poses)
+        ]
+        seen = np.array(
+            [rigid.apply(moved[s] @ rigid.inverse(poses[s]), c[None])[0] for s, c in zip(owners, centres)]
+        )
         mean = np.zeros((5, 3))
         np.add.at(mean, point, seen * weights[:, None])
         frame, _ = rigid.fit(mean + rng.normal(0, 0.001, (5, 3)), rigid.apply(POSE, PLACES))
@@ -163,7 +190,18 @@ def test_grid_covariances_are_those_of_a_simulation():
         assert (0.85 < ratio).all() and (ratio < 1.15).all(), ratio
 
 
-SITE = np.array([[0, 0, 0.2], [21, 1, 0.4], [18, 14, 2.5], [-3, 12, 1.2], [9, 6, -0.5], [4, 17, 1.9], [14, -4, 0.8], [25, 8, 3.1]])
+SITE = np.array(
+    [
+        [0, 0, 0.2],
+        [21, 1, 0.4],
+        [18, 14, 2.5],
+        [-3, 12, 1.2],
+        [9, 6, -0.5],
+        [4, 17, 1.9],
+        [14, -4, 0.8],
+        [25, 8, 3.1],
+    ]
+)
 HEIGHTS = np.array([0, 1.45, 0, 1.52, 0, 0, 1.6, 0])
 
 
@@ -175,7 +213,16 @@ def decided(change=None, seed=0, order=(0, 1, 2), site=SITE, heights=HEIGHTS, **
     if change:
         change(columns, heights)
     check = np.zeros(len(site), bool) if "check" not in more else more.pop("check")
-    return review.decide([f"C{k + 1}" for k in range(len(site))], columns, heights, check, order, targets, np.full(len(targets), 0.001), **more)
+    return review.decide(
+        [f"C{k + 1}" for k in range(len(site))],
+        columns,
+        heights,
+        check,
+        order,
+        targets,
+        np.full(len(targets), 0.001),
+        **more,
+    )
 
 
 def put(index, value):
@@ -188,12 +235,33 @@ def put(index, value):
 
 
 @pytest.mark.parametrize("seed", range(3))
-@pytest.mark.parametrize(("change", "words"), [
-    (put((3, 2), lambda v: v + 0.025), r"C4: its height is 2\d mm too high"), (put((2, 2), lambda v: v - 0.1), r"C3: its height is (99|10\d|9\d) mm too low"), (put((5, 0), lambda v: v + 0.02), r"C6: it is (1|2)\d mm too large in E"),
-    (put((5, 1), lambda v: v - 1.3), r"C6: it is 1(29|30)\d mm too small in N"), (put(6, lambda p: p[[1, 0, 2]]), "C7: it fits a target only as if its easting and northing are exchanged"), (put((2, 2), lambda v: v / 0.3048), "C3: .*height is in feet"),
-    (put(0, lambda p: p * [-1, 1, 1]), "C1: .*easting has the wrong sign"), (put(7, lambda p: p * 1000), "C8: .*in millimetres"), (put((4, 2), lambda v: v - 1.5), "C5: .*target height of the others: its own seems"),
-    (put((1, 2), lambda v: v + 1.45), r"C2: .*its target height of 1\.450 m: it seems to be in the height already"), (put([0, 7], lambda p: np.c_[p[:, :2], p[::-1, 2]]), "C1 and C8: their heights are exchanged"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        (put((3, 2), lambda v: v + 0.025), r"C4: its height is 2\d mm too high"),
+        (
+            put((2, 2), lambda v: v - 0.1),
+            r"C3: its height is (99|10\d|9\d) "
+            r"mm too low",
+        ),
+        (put((5, 0), lambda v: v + 0.02), r"C6: it is (1|2)\d mm too large in E"),
+        (put((5, 1), lambda v: v - 1.3), r"C6: it is 1(29|30)\d mm too small in N"),
+        (
+            put(6, lambda p: p[[1, 0, 2]]),
+            "C7: it fits a target only as if its easting and northing are exchanged",
+        ),
+        (put((2, 2), lambda v: v / 0.3048), "C3: .*height is in feet"),
+        (put(0, lambda p: p * [-1, 1, 1]), "C1: .*easting has the wrong sign"),
+        (put(7, lambda p: p * 1000), "C8: .*in millimetres"),
+        (put((4, 2), lambda v: v - 1.5), "C5: .*target height of the others: its own seems"),
+        (
+            put((1, 2), lambda v: v + 1.45),
+            r"C2: .*its target height of 1\.450 m: it seems to be in the "
+            r"height already",
+        ),
+        (put([0, 7], lambda p: np.c_[p[:, :2], p[::-1, 2]]), "C1 and C8: their heights are exchanged"),
+    ],
+)
 def test_a_blunder_in_control_is_named(change, words, seed):
     found, _, says = decided(change, seed)
     assert len(says.doubt) == 1, says.doubt
@@ -202,10 +270,16 @@ def test_a_blunder_in_control_is_named(change, words, seed):
     assert np.linalg.norm(away, axis=1).max() < 0.02  # and it does not carry the fit away
 
 
-@pytest.mark.parametrize(("change", "words"), [
-    (put(slice(None), lambda p: p * [-1, 1, 1]), "mirrored"), (put(slice(None), lambda p: p[:, [1, 0, 2]]), "exchanged"), (put(slice(None), lambda p: p[:, [0, 2, 1]]), "columns read as easting, height, northing"),
-    (put(slice(None), lambda p: p + np.c_[np.zeros((8, 2)), HEIGHTS]), "target heights left away"), (put(slice(None), lambda p: p + 2 * np.c_[np.zeros((8, 2)), HEIGHTS]), "taken off instead of added"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        (put(slice(None), lambda p: p * [-1, 1, 1]), "mirrored"),
+        (put(slice(None), lambda p: p[:, [1, 0, 2]]), "exchanged"),
+        (put(slice(None), lambda p: p[:, [0, 2, 1]]), "columns read as easting, height, northing"),
+        (put(slice(None), lambda p: p + np.c_[np.zeros((8, 2)), HEIGHTS]), "target heights left away"),
+        (put(slice(None), lambda p: p + 2 * np.c_[np.zeros((8, 2)), HEIGHTS]), "taken off instead of added"),
+    ],
+)
 def test_a_file_that_reads_better_otherwise_is_refused(change, words):
     with pytest.raises(StateError, match=words):
         decided(change)
@@ -242,7 +316,15 @@ def test_a_tilted_job_is_matched_in_all_directions():
     lean = rigid.make(rigid.rotation_from(np.array([0.06, -0.04, 0])), np.zeros(3))
     columns = rigid.apply(POSE, SITE)
     targets = rigid.apply(lean, SITE)
-    args = [f"C{k}" for k in range(8)], columns, np.zeros(8), np.zeros(8, bool), (0, 1, 2), targets, np.full(8, 0.001)
+    args = (
+        [f"C{k}" for k in range(8)],
+        columns,
+        np.zeros(8),
+        np.zeros(8, bool),
+        (0, 1, 2),
+        targets,
+        np.full(8, 0.001),
+    )
     found, _, says = review.decide(*args, level=False)
     assert len(found.pairs) == 8 and found.rms < 1e-6 and says.doubt == []
     with pytest.raises(StateError):
@@ -250,41 +332,62 @@ def test_a_tilted_job_is_matched_in_all_directions():
 
 
 def test_check_points_are_judged_and_stated():
-    """FGDC-STD-007.3-1998, appendix 3-A: 1.7308 RMSEr = 2.4477 RMSEx where both axes are as sure, 1.9600 RMSEz."""
+    """FGDC-STD-007.3-1998, appendix 3-A: 1.7308 RMSEr = 2.4477 RMSEx where both axes are as sure, 1.9600
+    RMSEz.
+    """
     check = np.arange(8) == 6
     assert "Check point C7: it is" in decided(put((6, 0), lambda v: v + 0.025), check=check)[2].doubt[0]
     away = np.tile([[0.003, 0.004, 0.01], [-0.003, -0.004, -0.01]], (10, 1))
     text = review.statement(away)
-    assert f"{2.4477 * 3.5:.1f} mm horizontal" in text and "19.6 mm vertical" in text and "20 check points." in text
+    assert (
+        f"{2.4477 * 3.5:.1f} mm horizontal" in text
+        and "19.6 mm vertical" in text
+        and "20 check points." in text
+    )
     assert "4 check points; the standard wants twenty" in review.statement(away[:4])
 
 
-@pytest.mark.parametrize(("places", "normals", "words"), [
-    ([[0, 0, 1], [9, 0, 2]], [[1, 0, 0]] * 2, ["Only 2 targets were found"]),
-    ([[0, 0, 1], [9, 0.05, 1], [18, 0, 1.05]], [[1, 0, 0]] * 3, ["lie in a line"]),
-    ([[0, 0, 1], [1, 2, 2], [2, 0, 1]], [[1, 0, 0]] * 3, ["lie within 2.8 m of each other"]),
-    ([[0, 0, 0], [12, 9, 0], [18, 0, 0.5]], [[0, 0, 1]] * 3, ["on the floor or the ceiling"]),
-    ([[0, 0, 1], [12, 9, 2], [18, 0, 1]], [[1, 0, 0]] * 3, []),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("places", "normals", "words"),
+    [
+        ([[0, 0, 1], [9, 0, 2]], [[1, 0, 0]] * 2, ["Only 2 targets were found"]),
+        ([[0, 0, 1], [9, 0.05, 1], [18, 0, 1.05]], [[1, 0, 0]] * 3, ["lie in a line"]),
+        ([[0, 0, 1], [1, 2, 2], [2, 0, 1]], [[1, 0, 0]] * 3, ["lie within 2.8 m of each other"]),
+        ([[0, 0, 0], [12, 9, 0], [18, 0, 0.5]], [[0, 0, 1]] * 3, ["on the floor or the ceiling"]),
+        ([[0, 0, 1], [12, 9, 2], [18, 0, 1]], [[1, 0, 0]] * 3, []),
+    ],
+)
 def test_where_targets_hang_is_warned_of(places, normals, words):
-    said = layout.warnings(np.array(places, float), np.array(normals, float), np.array([[0, 0, 1.5], [20, 5, 1.5]]))
+    said = layout.warnings(
+        np.array(places, float), np.array(normals, float), np.array([[0, 0, 1.5], [20, 5, 1.5]])
+    )
     assert len(said) == len(words) and all(w in s for w, s in zip(words, said))
 
 
 def test_poor_sightings_come_first():
     assert layout.poor(12, 30) == "" and "45 m" in layout.poor(45, 10) and "72°" in layout.poor(8, 72)
-    assert layout.doubt(0.001, 1, 5, 70) > layout.doubt(0.001, 1, 5, 10) and layout.doubt(0.003, 1, 5, 10) > layout.doubt(0.001, 1, 5, 10) and layout.doubt(0.001, 0.6, 5, 10) > layout.doubt(0.001, 1, 5, 10)
+    assert (
+        layout.doubt(0.001, 1, 5, 70) > layout.doubt(0.001, 1, 5, 10)
+        and layout.doubt(0.003, 1, 5, 10) > layout.doubt(0.001, 1, 5, 10)
+        and layout.doubt(0.001, 0.6, 5, 10) > layout.doubt(0.001, 1, 5, 10)
+    )
 
 
 def test_a_network_bent_to_control_errs_as_its_standard_deviations_say():
-    """A chain of scans that drifts: control at both ends takes most of the drift out, and what is left is as large as the covariance says."""
+    """A chain of scans that drifts: control at both ends takes most of the drift out, and what is left is as
+    large as the covariance says.
+    """
     from scipy import stats
 
     from terrazza.core.georef import bend
+
     squares, gained, tests = [], [], []
     for seed in range(30):
         rng = np.random.default_rng(seed)
-        true = [rigid.make(rigid.about_z(rng.uniform(-3, 3)), np.array([8.0 * k, rng.normal(), 1.5])) for k in range(6)]
+        true = [
+            rigid.make(rigid.about_z(rng.uniform(-3, 3)), np.array([8.0 * k, rng.normal(), 1.5]))
+            for k in range(6)
+        ]
         carry = [np.block([[np.eye(3), np.zeros((3, 3))], [-rigid.skew([8.0, 0, 0]), np.eye(3)]])] * 5
         step = np.diag(np.repeat([2e-4, 0.002], 3) ** 2)
         design = np.zeros((36, 30))  # errors of the ties add up along the chain
@@ -293,13 +396,27 @@ def test_a_network_bent_to_control_errs_as_its_standard_deviations_say():
             design[6 * k : 6 * k + 6, 6 * k - 6 : 6 * k] += np.eye(6)
         joint = design @ np.kron(np.eye(5), step) @ design.T
         error = design @ (rng.normal(0, 1, 30) * np.tile(np.sqrt(np.diag(step)), 5))
-        poses = [rigid.step(p, error[6 * k : 6 * k + 3], error[6 * k + 3 : 6 * k + 6], p[:3, 3]) for k, p in enumerate(true)]
-        control = np.array([[0, 4, 1], [1, -4, 3], [40, 5, 0], [38, -4, 2.5], [42, 0, 4.0]]) + rng.normal(0, 0.2, (5, 3))
+        poses = [
+            rigid.step(p, error[6 * k : 6 * k + 3], error[6 * k + 3 : 6 * k + 6], p[:3, 3])
+            for k, p in enumerate(true)
+        ]
+        control = np.array([[0, 4, 1], [1, -4, 3], [40, 5, 0], [38, -4, 2.5], [42, 0, 4.0]]) + rng.normal(
+            0, 0.2, (5, 3)
+        )
         measured = control + rng.normal(0, 0.001, control.shape)
-        seen = [bend.Seen(k, rigid.apply(rigid.inverse(true[k]), c[None])[0] + rng.normal(0, 0.0007, 3), 0.0007, i) for i, c in enumerate(control) for k in ((0,) if i < 2 else (5, 4))]
+        seen = [
+            bend.Seen(
+                k, rigid.apply(rigid.inverse(true[k]), c[None])[0] + rng.normal(0, 0.0007, 3), 0.0007, i
+            )
+            for i, c in enumerate(control)
+            for k in ((0,) if i < 2 else (5, 4))
+        ]
         bent = bend.bend(poses, joint, seen, measured, 0.001)
         for k in range(6):
-            off = np.r_[rigid.vector_from(bent.poses[k][:3, :3] @ true[k][:3, :3].T), bent.poses[k][:3, 3] - true[k][:3, 3]]
+            off = np.r_[
+                rigid.vector_from(bent.poses[k][:3, :3] @ true[k][:3, :3].T),
+                bent.poses[k][:3, 3] - true[k][:3, 3],
+            ]
             squares.append(off @ np.linalg.solve(bent.joint[6 * k : 6 * k + 6, 6 * k : 6 * k + 6], off))
         gained.append(np.linalg.norm(bent.poses[5][:3, 3] - true[5][:3, 3]) / np.linalg.norm(error[33:]))
         tests.append(bent.test[1] < bent.test[0] < bent.test[2])

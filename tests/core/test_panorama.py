@@ -25,7 +25,12 @@ def test_a_grid_is_seen_as_from_the_station(scan, upside, leftwards, first):
     row, column = ROWS - 1 - row if upside else row, COLUMNS - 1 - column if leftwards else column
     pieces = [(0, row[:5000], column[:5000]), (5000, row[5000:], column[5000:])]
     made = panorama.from_grid(pieces, ROWS, COLUMNS, (scan["xyz"], row, column))
-    assert sorted(made.index[made.index >= 0]) == list(range(len(row))) and (np.diff(made.azimuth) < 0).all() and (np.diff(made.elevation) < 0).all() and made.whole_turn
+    assert (
+        sorted(made.index[made.index >= 0]) == list(range(len(row)))
+        and (np.diff(made.azimuth) < 0).all()
+        and (np.diff(made.elevation) < 0).all()
+        and made.whole_turn
+    )
     r, c = np.nonzero(made.index >= 0)
     azimuth, elevation = panorama.directions(scan["xyz"][made.index[r, c]])
     level = np.abs(elevation) < 1.2
@@ -38,8 +43,16 @@ def test_a_grid_is_seen_as_from_the_station(scan, upside, leftwards, first):
 
 def test_half_a_turn_is_no_whole_turn(scan):
     half = scan["column"] < COLUMNS // 2
-    made = panorama.from_grid([(0, scan["row"][half], scan["column"][half])], ROWS, COLUMNS // 2, (scan["xyz"][half], scan["row"][half], scan["column"][half]))
-    assert not made.whole_turn and np.isnan(made.pixel(np.array([[*(-scan["xyz"][half].mean(0)[:2] * 5), 0.0]]))).any()
+    made = panorama.from_grid(
+        [(0, scan["row"][half], scan["column"][half])],
+        ROWS,
+        COLUMNS // 2,
+        (scan["xyz"][half], scan["row"][half], scan["column"][half]),
+    )
+    assert (
+        not made.whole_turn
+        and np.isnan(made.pixel(np.array([[*(-scan["xyz"][half].mean(0)[:2] * 5), 0.0]]))).any()
+    )
 
 
 def test_rendered_pixels_show_the_nearest_point(scan):
@@ -50,5 +63,8 @@ def test_rendered_pixels_show_the_nearest_point(scan):
     r, c = np.nonzero(made.index >= 0)
     azimuth, elevation = panorama.directions(both[made.index[r, c]])
     step = 2 * np.pi / 512
-    assert np.abs(elevation - made.elevation[r]).max() <= step / 2 + 1e-9 and np.abs((azimuth - made.azimuth[c] + np.pi) % (2 * np.pi) - np.pi).max() <= step / 2 + 1e-9
+    assert (
+        np.abs(elevation - made.elevation[r]).max() <= step / 2 + 1e-9
+        and np.abs((azimuth - made.azimuth[c] + np.pi) % (2 * np.pi) - np.pi).max() <= step / 2 + 1e-9
+    )
     assert np.abs(made.pixel(both[made.index[r, c]])[c > 0] - np.stack([c, r], 1)[c > 0]).max() <= 0.51

@@ -1,13 +1,15 @@
-"""Placing scans in places unlike the demo, whose truth is known: what is placed without doubt is right, and what cannot be decided is doubted."""
+"""Placing scans in places unlike the demo, whose truth is known: what is placed without doubt is right, and
+what cannot be decided is doubted.
+"""
 
 import numpy as np
 import pytest
 
 from terrazza.core.geometry import rigid
+from terrazza.core.progress import QUIET
 from terrazza.core.register import cloud_fit, contradiction, network, plan_match, search, surface
 from terrazza.core.register.assembly import Assembly, rivals_of
 from terrazza.core.register.offers import Offer, evidence, offers_of
-from terrazza.core.progress import QUIET
 from tests import places
 
 
@@ -17,23 +19,38 @@ def scanned(family, seed, choose):
     place = places.WORLDS[family](rng)
     sweeps = [places.scanned(place, family, s, rng) for s in [place.places[k] for k in choose]]
     faces = [surface.prepare(xyz) for *_, xyz in sweeps]
-    return [p for p, *_ in sweeps], faces, [plan_match.PlanShape(f) for f in faces], [contradiction.Picture.of(xyz) for *_, xyz in sweeps]
+    return (
+        [p for p, *_ in sweeps],
+        faces,
+        [plan_match.PlanShape(f) for f in faces],
+        [contradiction.Picture.of(xyz) for *_, xyz in sweeps],
+    )
 
 
 def errors(found, truth):
-    """By scan of each island of two and more: distance (m) and turn (rad) from the truth, in the frame that suits most of the island."""
+    """By scan of each island of two and more: distance (m) and turn (rad) from the truth, in the frame that
+    suits most of the island.
+    """
     out = {}
     for island in set(found.island) - {0}:
         members = [k for k, i in enumerate(found.island) if i == island]
         turns = [truth[k] @ rigid.inverse(found.poses[k]) for k in members]
-        best = max(turns, key=lambda t: sum(rigid.difference(t @ found.poses[k], truth[k])[0] < 0.1 for k in members))
+        best = max(
+            turns, key=lambda t: sum(rigid.difference(t @ found.poses[k], truth[k])[0] < 0.1 for k in members)
+        )
         out |= {k: rigid.difference(best @ found.poses[k], truth[k]) for k in members}
     return out
 
 
-@pytest.mark.parametrize(("family", "seed", "choose", "placed"), [
-    ("rooms", 0, (1, 4, 5), 2), ("corridor", 0, (0, 1, 2), 3), ("crowd", 0, (3, 4, 5), 0), ("islands", 0, (3, 6, 7), 2),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("family", "seed", "choose", "placed"),
+    [
+        ("rooms", 0, (1, 4, 5), 2),
+        ("corridor", 0, (0, 1, 2), 3),
+        ("crowd", 0, (3, 4, 5), 0),
+        ("islands", 0, (3, 6, 7), 2),
+    ],
+)
 def test_what_is_placed_without_doubt_is_right(family, seed, choose, placed):
     truth, faces, shapes, seen = scanned(family, seed, choose)
     found = search.place(faces, shapes, seen)
@@ -53,10 +70,15 @@ def test_like_rooms_are_doubted():
 
 
 def test_candidates_are_slid_to_the_cell_and_stood_upright():
-    """Two scans that lean by degrees: the best candidate is within a cell or two, where the correlation alone has four times as wide cells."""
+    """Two scans that lean by degrees: the best candidate is within a cell or two, where the correlation alone
+    has four times as wide cells.
+    """
     truth, _, shapes, _ = scanned("tilted", 0, (4, 5))
     assert max(np.degrees(np.arccos(p[2, 2])) for p in truth) > 1
-    off = [rigid.difference(c.pose, rigid.inverse(truth[0]) @ truth[1]) for c in plan_match.candidates(*shapes, 6)]
+    off = [
+        rigid.difference(c.pose, rigid.inverse(truth[0]) @ truth[1])
+        for c in plan_match.candidates(*shapes, 6)
+    ]
     shift, turn = min(off)
     assert shift < 0.12 and np.degrees(turn) < 0.6
 
@@ -71,13 +93,18 @@ def test_a_scan_is_stood_upright_by_its_floors(lean):
 
 
 def test_a_fit_does_not_follow_a_shift_that_nothing_holds():
-    """Along a bare corridor a fit stays where it began to the millimetre, and says which way it would slide; across it finds the truth."""
+    """Along a bare corridor a fit stays where it began to the millimetre, and says which way it would slide;
+    across it finds the truth.
+    """
     rng = np.random.default_rng(0)
 
     def bare():
         x, side = rng.uniform(-8, 8, 60000), rng.integers(0, 4, 60000)
         across, up = rng.uniform(-1, 1, 60000), rng.uniform(-1.4, 1.2, 60000)
-        y, z = np.select([side == 0, side == 1], [-1.0, 1.0], across), np.select([side == 2, side == 3], [-1.4, 1.2], up)
+        y, z = (
+            np.select([side == 0, side == 1], [-1.0, 1.0], across),
+            np.select([side == 2, side == 3], [-1.4, 1.2], up),
+        )
         return surface.prepare(np.c_[x, y, z] + rng.normal(0, 0.002, (60000, 3)))
 
     fit = cloud_fit.fit(bare(), bare(), rigid.make(np.eye(3), np.array([0.07, 0.05, -0.04])))
@@ -87,12 +114,18 @@ def test_a_fit_does_not_follow_a_shift_that_nothing_holds():
 
 @pytest.mark.parametrize("thick", [0.08, 0.15])
 def test_both_sides_of_a_wall_are_two_surfaces(thick):
-    """A wall seen from either side is no common patch, however near its sides are; seen from one side by both it is."""
+    """A wall seen from either side is no common patch, however near its sides are; seen from one side by both
+    it is.
+    """
     rng = np.random.default_rng(1)
-    side = np.c_[np.zeros(20000), rng.uniform(-2, 2, 20000), rng.uniform(-1, 1, 20000)] + rng.normal(0, 0.001, (20000, 3))
+    side = np.c_[np.zeros(20000), rng.uniform(-2, 2, 20000), rng.uniform(-1, 1, 20000)] + rng.normal(
+        0, 0.001, (20000, 3)
+    )
     poses = [rigid.make(np.eye(3), np.array([x, 0, 0.0])) for x in (-3.0, 3.0)]
     sides = [side + [-thick / 2, 0, 0], side + [thick / 2, 0, 0]]
-    slid = [rigid.make(np.eye(3), p[:3, 3] + [s * thick / 2, 0, 0]) for s, p in zip((1, -1), poses)]  # as where a fit has laid the sides upon each other
+    slid = [
+        rigid.make(np.eye(3), p[:3, 3] + [s * thick / 2, 0, 0]) for s, p in zip((1, -1), poses)
+    ]  # as where a fit has laid the sides upon each other
     clouds = [s - p[:3, 3] for s, p in zip(sides, poses)]
     assert network.collect(clouds, slid).count == 0
     same = [clouds[0], rigid.apply(rigid.inverse(slid[0]), rigid.apply(slid[0], clouds[0]))]
@@ -100,15 +133,23 @@ def test_both_sides_of_a_wall_are_two_surfaces(thick):
 
 
 def test_what_nothing_holds_keeps_its_place_with_an_honest_sigma():
-    """Two bare corridors: the σ along is that of where the adjustment began, across it is tenths of millimetres."""
+    """Two bare corridors: the σ along is that of where the adjustment began, across it is tenths of
+    millimetres.
+    """
     rng = np.random.default_rng(3)
 
     def bare():
         x, side = rng.uniform(-6, 6, 40000), rng.integers(0, 4, 40000)
         across, up = rng.uniform(-1, 1, 40000), rng.uniform(-1.4, 1.2, 40000)
-        return np.c_[x, np.select([side == 0, side == 1], [-1.0, 1.0], across), np.select([side == 2, side == 3], [-1.4, 1.2], up)] + rng.normal(0, 0.002, (40000, 3))
+        return np.c_[
+            x,
+            np.select([side == 0, side == 1], [-1.0, 1.0], across),
+            np.select([side == 2, side == 3], [-1.4, 1.2], up),
+        ] + rng.normal(0, 0.002, (40000, 3))
 
-    adjusted = network.solve([bare(), bare()], [np.eye(4), rigid.make(np.eye(3), np.array([0.04, 0.002, 0.0]))], {0})
+    adjusted = network.solve(
+        [bare(), bare()], [np.eye(4), rigid.make(np.eye(3), np.array([0.04, 0.002, 0.0]))], {0}
+    )
     sigma = np.sqrt(np.diag(adjusted.covariance[1]))[3:]
     assert 0.03 < sigma[0] <= network.HELD[1] * 1.01 and sigma[1:].max() < 0.001
     assert abs(adjusted.poses[1][0, 3] - 0.04) < 3 * sigma[0] and abs(adjusted.poses[1][1, 3]) < 0.001
@@ -118,15 +159,25 @@ def _verdict(told, cost, shared=0.5):
     return contradiction.Verdict((shared, shared), told, told, cost / 20, cost, [])
 
 
-@pytest.mark.parametrize(("verdict", "apart", "expected"), [
-    (_verdict(0.5, 0.0), 5.0, 5.0), (_verdict(0.5, 2.0), 5.0, 3.0), (_verdict(0.9, 0.0, 0.9), 5.0, 9.0), (_verdict(0.9, 0.0, 0.9), 1.5, 2.7), (_verdict(0.9, 1.0, 0.9), 0.2, -1.0), (_verdict(0.9, 0.0, 0.5), 0.2, 9.0),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("verdict", "apart", "expected"),
+    [
+        (_verdict(0.5, 0.0), 5.0, 5.0),
+        (_verdict(0.5, 2.0), 5.0, 3.0),
+        (_verdict(0.9, 0.0, 0.9), 5.0, 9.0),
+        (_verdict(0.9, 0.0, 0.9), 1.5, 2.7),
+        (_verdict(0.9, 1.0, 0.9), 0.2, -1.0),
+        (_verdict(0.9, 0.0, 0.5), 0.2, 9.0),
+    ],
+)
 def test_evidence_counts_what_is_shared_less_what_contradicts(verdict, apart, expected):
     assert evidence(verdict, apart) == pytest.approx(expected)
 
 
 class _Told(Assembly):
-    """An assembly whose verdicts are given by relative position along x, as a line of places one of which explains most."""
+    """An assembly whose verdicts are given by relative position along x, as a line of places one of which
+    explains most.
+    """
 
     def __init__(self, n, says):
         super().__init__([None] * n, set())
@@ -136,12 +187,24 @@ class _Told(Assembly):
         return self.says(round(float(pose[0, 3] if a < b else -pose[0, 3]), 1))
 
 
-@pytest.mark.parametrize(("second", "rivals", "moved"), [(_verdict(0.45, 0.0), 1, False), (_verdict(0.3, 0.0), 0, False), (_verdict(0.7, 0.0), 0, True), (_verdict(0.6, 0.0), 1, True), (_verdict(0.9, 6.0), 0, False)])
+@pytest.mark.parametrize(
+    ("second", "rivals", "moved"),
+    [
+        (_verdict(0.45, 0.0), 1, False),
+        (_verdict(0.3, 0.0), 0, False),
+        (_verdict(0.7, 0.0), 0, True),
+        (_verdict(0.6, 0.0), 1, True),
+        (_verdict(0.9, 6.0), 0, False),
+    ],
+)
 def test_a_rival_is_one_that_explains_about_as_much_and_a_better_one_takes_its_place(second, rivals, moved):
     at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))  # noqa: E731
     says = lambda x: {5.0: _verdict(0.5, 0.0), 9.0: second}.get(x, _verdict(0.0, 0.0))  # noqa: E731
     assembly = _Told(2, says)
-    offers = [Offer(0, 1, cloud_fit.Fit(at(x), 0.002, 0.001, 0.5, 500, np.eye(6), np.zeros(3), True), says(x)) for x in (5.0, 9.0)]
+    offers = [
+        Offer(0, 1, cloud_fit.Fit(at(x), 0.002, 0.001, 0.5, 500, np.eye(6), np.zeros(3), True), says(x))
+        for x in (5.0, 9.0)
+    ]
     assert assembly.join(offers[0])
     found = rivals_of(assembly, offers, QUIET)
     assert len(found[1]) == rivals

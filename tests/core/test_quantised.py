@@ -18,8 +18,12 @@ def test_moved_integers_are_the_rounded_coordinates(seed, scale):
     plain = (rigid.apply(pose, position * own + offset) - place) / scale
     got = moved(position, own, offset, pose, np.full(3, scale), place)
     assert got.dtype == np.int32 and np.abs(got - plain).max() <= 0.5 + 1e-3
-    assert np.abs((got * scale + place) - rigid.apply(pose, position * own + offset)).max() <= scale / 2 + 2e-9
+    assert (
+        np.abs((got * scale + place) - rigid.apply(pose, position * own + offset)).max() <= scale / 2 + 2e-9
+    )
 
 
 def test_no_points_are_moved_to_none():
-    assert moved(np.zeros((0, 3), np.int32), np.ones(3), np.zeros(3), np.eye(4), np.ones(3), np.zeros(3)).shape == (0, 3)
+    assert moved(
+        np.zeros((0, 3), np.int32), np.ones(3), np.zeros(3), np.eye(4), np.ones(3), np.zeros(3)
+    ).shape == (0, 3)

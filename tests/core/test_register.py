@@ -1,4 +1,6 @@
-"""Registration: cloud fit against a general-purpose library, plan match and network against simulated truth with known noise."""
+"""Registration: cloud fit against a general-purpose library, plan match and network against simulated truth
+with known noise.
+"""
 
 import numpy as np
 import pytest
@@ -33,7 +35,9 @@ def demo_pair(field):
 
 
 def test_cloud_fit_is_as_good_as_the_library(demo_pair):
-    """Point to plane on the same pair from the same start: equal to a tenth of a millimetre, or nearer to the truth."""
+    """Point to plane on the same pair from the same start: equal to a tenth of a millimetre, or nearer to the
+    truth.
+    """
     clouds, truth = demo_pair
     start = rigid.step(truth, np.radians([0.1, -0.1, 0.8]), np.array([0.08, -0.05, 0.04]), truth[:3, 3])
     mine = cloud_fit.fit(surface.prepare(clouds[0]), surface.prepare(clouds[1]), start)
@@ -41,7 +45,14 @@ def test_cloud_fit_is_as_good_as_the_library(demo_pair):
     source, _ = small_gicp.preprocess_points(clouds[1], downsampling_resolution=0.06)
     pose = start
     for reach in (0.3, 0.1, 0.05):
-        pose = small_gicp.align(target, source, tree, init_T_target_source=pose, registration_type="PLANE_ICP", max_correspondence_distance=reach).T_target_source
+        pose = small_gicp.align(
+            target,
+            source,
+            tree,
+            init_T_target_source=pose,
+            registration_type="PLANE_ICP",
+            max_correspondence_distance=reach,
+        ).T_target_source
     error, theirs = rigid.difference(mine.pose, truth), rigid.difference(pose, truth)
     assert error[0] < theirs[0] + 1e-4, f"ours {error[0] * 1000:.2f} mm, theirs {theirs[0] * 1000:.2f} mm"
     assert error[0] < 0.002 and np.degrees(error[1]) < 0.02
@@ -67,7 +78,10 @@ def test_a_corridor_is_said_to_slide():
     x = rng.uniform(-8, 8, 60000)
     side = rng.integers(0, 4, 60000)
     across, up = rng.uniform(-1, 1, 60000), rng.uniform(-1.4, 1.2, 60000)
-    y, z = np.select([side == 0, side == 1], [-1.0, 1.0], across), np.select([side == 2, side == 3], [-1.4, 1.2], up)
+    y, z = (
+        np.select([side == 0, side == 1], [-1.0, 1.0], across),
+        np.select([side == 2, side == 3], [-1.4, 1.2], up),
+    )
     face = surface.prepare(np.c_[x, y, z] + rng.normal(0, 0.002, (60000, 3)))
     fit = cloud_fit.fit(face, face, np.eye(4))
     direction, share = cloud_fit.weak_direction(fit.information)
@@ -88,28 +102,52 @@ def test_plan_match_finds_the_true_pose_first(rooms, pair):
     best = candidates(a, b)[0]
     shift, turn = rigid.difference(best.pose, truth)
     assert shift < 0.3 and np.degrees(turn) < 2.5
-    assert judge(a, b, truth, 0.12).against < 0.01 < judge(a, b, rigid.step(truth, np.zeros(3), np.array([1.5, 0, 0]), truth[:3, 3]), 0.12).against
+    assert (
+        judge(a, b, truth, 0.12).against
+        < 0.01
+        < judge(a, b, rigid.step(truth, np.zeros(3), np.array([1.5, 0, 0]), truth[:3, 3]), 0.12).against
+    )
 
 
 @pytest.mark.parametrize("start", ["nothing", "one fixed", "all off by decimetres", "one far off"])
 def test_all_are_placed_and_none_is_doubted(rooms, start):
-    """From nothing, beside a fixed scan, from given poses that are a little or, in one scan, far off: right to centimetres before the adjustment."""
+    """From nothing, beside a fixed scan, from given poses that are a little or, in one scan, far off: right
+    to centimetres before the adjustment.
+    """
     poses, clouds, faces = rooms
-    shapes, seen, rng = [PlanShape(f) for f in faces], [contradiction.Picture.of(c) for c in clouds], np.random.default_rng(2)
+    shapes, seen, rng = (
+        [PlanShape(f) for f in faces],
+        [contradiction.Picture.of(c) for c in clouds],
+        np.random.default_rng(2),
+    )
     off = [rigid.step(p, rng.normal(0, 0.008, 3), rng.normal(0, 0.1, 3), p[:3, 3]) for p in poses]
     far = [rigid.step(off[2], np.array([0, 0, 1.2]), np.array([4.0, -3, 0]), off[2][:3, 3])]
-    given = {"nothing": {}, "one fixed": {1: poses[1]}, "all off by decimetres": dict(enumerate(off)), "one far off": dict(enumerate(off[:2] + far))}[start]
+    given = {
+        "nothing": {},
+        "one fixed": {1: poses[1]},
+        "all off by decimetres": dict(enumerate(off)),
+        "one far off": dict(enumerate(off[:2] + far)),
+    }[start]
     found = search.place(faces, shapes, seen, given, {1} if start == "one fixed" else set())
     assert found.island == [1, 1, 1] and (start == "one far off" or found.doubt == ["", "", ""])
     for k in (1, 2):
-        assert rigid.difference(rigid.inverse(found.poses[0]) @ found.poses[k], rigid.inverse(poses[0]) @ poses[k])[0] < 0.02
+        assert (
+            rigid.difference(
+                rigid.inverse(found.poses[0]) @ found.poses[k], rigid.inverse(poses[0]) @ poses[k]
+            )[0]
+            < 0.02
+        )
     if start == "one fixed":
         assert np.allclose(found.poses[1], poses[1])
 
 
-@pytest.mark.parametrize(("shift", "low", "high"), [(0.0, 0.0, 0.3), (0.02, 0.0, 0.4), (0.5, 1.2, 60), (1.5, 1.2, 60)])
+@pytest.mark.parametrize(
+    ("shift", "low", "high"), [(0.0, 0.0, 0.3), (0.02, 0.0, 0.4), (0.5, 1.2, 60), (1.5, 1.2, 60)]
+)
 def test_contradiction_counts_compact_patches(rooms, shift, low, high):
-    """Next to nothing at the truth and near it, square metres where a scan stands wrong; a person who walked along is weighed down."""
+    """Next to nothing at the truth and near it, square metres where a scan stands wrong; a person who walked
+    along is weighed down.
+    """
     poses, clouds, _ = rooms
     seen = [contradiction.Picture.of(c) for c in clouds]
     truth = rigid.inverse(poses[0]) @ poses[1]
@@ -117,7 +155,11 @@ def test_contradiction_counts_compact_patches(rooms, shift, low, high):
     wrong[:3, 3] += poses[0][:3, :3].T @ np.array([shift, 0, 0])
     verdict = contradiction.judge(seen[0], seen[1], wrong)
     assert low <= verdict.area <= high and (shift > 0.1 or min(verdict.agree) > 0.6)
-    somebody = np.random.default_rng(1).uniform([-0.2, -0.2, -1.4], [0.2, 0.2, 0.3], (8000, 3)) + [1.3, 0.4, 0]
+    somebody = np.random.default_rng(1).uniform([-0.2, -0.2, -1.4], [0.2, 0.2, 0.3], (8000, 3)) + [
+        1.3,
+        0.4,
+        0,
+    ]
     direction = np.linalg.norm(somebody, axis=1)
     shade = contradiction.Picture.of(np.r_[clouds[1], somebody[direction > 0.6]])
     alone = contradiction.judge(seen[0], shade, truth)
@@ -130,7 +172,10 @@ def test_the_same_scan_twice_is_laid_upon_itself():
     clouds = [first, rigid.apply(turned, scenes.scan_room(pose, seed=9)["xyz"])]
     faces = [surface.prepare(c) for c in clouds]
     found = search.place(faces, [PlanShape(f) for f in faces], [contradiction.Picture.of(c) for c in clouds])
-    assert found.island == [1, 1] and rigid.difference(rigid.inverse(found.poses[0]) @ found.poses[1], rigid.inverse(turned))[0] < 0.02
+    assert (
+        found.island == [1, 1]
+        and rigid.difference(rigid.inverse(found.poses[0]) @ found.poses[1], rigid.inverse(turned))[0] < 0.02
+    )
 
 
 def test_a_scan_of_another_room_stays_an_island(rooms):
@@ -139,7 +184,9 @@ def test_a_scan_of_another_room_stays_an_island(rooms):
     elsewhere = rng.normal(0, 1, (40000, 3))
     elsewhere *= (4 + rng.uniform(0, 3, 40000) / 3)[:, None] / np.linalg.norm(elsewhere, axis=1)[:, None]
     faces = [faces[0], faces[1], surface.prepare(elsewhere)]
-    found = search.place(faces, [PlanShape(f) for f in faces], [contradiction.Picture.of(c) for c in (*clouds[:2], elsewhere)])
+    found = search.place(
+        faces, [PlanShape(f) for f in faces], [contradiction.Picture.of(c) for c in (*clouds[:2], elsewhere)]
+    )
     assert found.poses[2] is None and found.island == [1, 1, 0]
 
 
@@ -151,14 +198,22 @@ def _simulated(seed):
     for k, p in enumerate(poses):
         xyz = scenes.scan_room(p, rows=200, columns=480, seed=1000 * seed + k)["xyz"]
         clouds.append(xyz * (1 + rng.normal(0, 0.0003) / np.linalg.norm(xyz, axis=1))[:, None])
-    start = [rigid.step(p, rng.normal(0, 0.0005, 3), rng.normal(0, 0.004, 3), p[:3, 3]) if k else p for k, p in enumerate(poses)]
+    start = [
+        rigid.step(p, rng.normal(0, 0.0005, 3), rng.normal(0, 0.004, 3), p[:3, 3]) if k else p
+        for k, p in enumerate(poses)
+    ]
     adjusted = network.solve(clouds, start, {0})
-    errors = [np.r_[rigid.vector_from(a[:3, :3] @ t[:3, :3].T), a[:3, 3] - t[:3, 3]] for a, t in zip(adjusted.poses[1:], poses[1:])]
+    errors = [
+        np.r_[rigid.vector_from(a[:3, :3] @ t[:3, :3].T), a[:3, 3] - t[:3, 3]]
+        for a, t in zip(adjusted.poses[1:], poses[1:])
+    ]
     return np.concatenate(errors), adjusted
 
 
 def test_network_covariance_agrees_with_the_errors_made():
-    """Four simulated rooms, range biases included: the squared errors in units of their covariance follow chi-square, from both sides."""
+    """Four simulated rooms, range biases included: the squared errors in units of their covariance follow
+    chi-square, from both sides.
+    """
     values, worst = [], 0.0
     for seed in range(4):
         errors, adjusted = _simulated(seed)
@@ -184,29 +239,52 @@ def test_network_survives_a_moved_thing(rooms):
     poses, clouds, _ = rooms
     rng = np.random.default_rng(1)
     box = np.c_[np.full(4000, 1.1), rng.uniform(-1, 1, 4000), rng.uniform(-1, 0.5, 4000)]
-    adjusted = network.adjust(network.collect([clouds[0], np.concatenate([clouds[1], box]), clouds[2]], poses), poses, {0})
+    adjusted = network.adjust(
+        network.collect([clouds[0], np.concatenate([clouds[1], box]), clouds[2]], poses), poses, {0}
+    )
     for a, t in zip(adjusted.poses, poses):
         assert rigid.difference(a, t)[0] < 0.0015
 
 
 @pytest.mark.parametrize("k", [6])
 def test_checkerboard_centres_are_where_they_hang(k):
-    """Each set-up's boards within 9 m at moderate incidence, in full density: found, and within four sigmas (range bias included)."""
+    """Each set-up's boards within 9 m at moderate incidence, in full density: found, and within four sigmas
+    (range bias included).
+    """
     from terrazza.instruments.scanner import sweep
 
     work, world = build.field_work(), settegradini.build()
     data = sweep(world, work.poses[k], work.setups[k], k, 700 + k)
     ok = data["valid"]
-    found = targets.checkerboards(Grid.of(data["row"][ok].astype(np.int64), data["column"][ok].astype(np.int64), np.stack([data["x"], data["y"], data["z"]], 1)[ok], data["intensity"][ok]))
+    found = targets.checkerboards(
+        Grid.of(
+            data["row"][ok].astype(np.int64),
+            data["column"][ok].astype(np.int64),
+            np.stack([data["x"], data["y"], data["z"]], 1)[ok],
+            data["intensity"][ok],
+        )
+    )
     assert found
     boards = np.array(list(settegradini.board_centres().values()))
     for target in found:
         place = rigid.apply(work.poses[k], target.centre[None])[0]
         off = np.linalg.norm(boards - place, axis=1).min()
-        assert off < 4 * np.hypot(target.sigma * np.sqrt(3), 0.0005), f"{off * 1000:.2f} mm at σ {target.sigma * 1000:.2f}"
+        assert off < 4 * np.hypot(target.sigma * np.sqrt(3), 0.0005), (
+            f"{off * 1000:.2f} mm at σ {target.sigma * 1000:.2f}"
+        )
         assert 0.75 < target.fit <= 1 and target.points >= 16 and 0 <= target.incidence < np.pi / 2
 
 
 def test_no_checkerboards_in_a_plain_room():
     data = scenes.scan_room(scenes.room_poses()[0])
-    assert targets.checkerboards(Grid.of(data["row"].astype(np.int64), data["column"].astype(np.int64), data["xyz"], np.full(len(data["xyz"]), 20000))) == []
+    assert (
+        targets.checkerboards(
+            Grid.of(
+                data["row"].astype(np.int64),
+                data["column"].astype(np.int64),
+                data["xyz"],
+                np.full(len(data["xyz"]), 20000),
+            )
+        )
+        == []
+    )

@@ -12,13 +12,23 @@ SIZE, PLACE = np.array([6.0, 5.0, 2.8]), np.array([3.0, 2.4, 1.6])
 
 
 def found(hung, tiles=0.0, **more):
-    return targets.checkerboards(Grid.of(*boards.scan(np.random.default_rng(1), SIZE, PLACE, hung, tiles, STEP)), **more)
+    return targets.checkerboards(
+        Grid.of(*boards.scan(np.random.default_rng(1), SIZE, PLACE, hung, tiles, STEP)), **more
+    )
 
 
 @pytest.fixture(scope="module")
 def seen():
-    """Boards of four sizes on walls and floor: (axis, side, centre on the face, turn, edge), and what is found."""
-    hung = [(0, 1, np.array([1.5, 1.5]), 0.3, 0.3), (1, 0, np.array([3.6, 1.4]), 0.9, 0.14), (1, 1, np.array([2.2, 1.7]), 1.3, 0.45), (2, 0, np.array([3.9, 1.6]), 0.5, 0.4), (0, 0, np.array([3.5, 1.8]), 0.0, 0.2)]
+    """Boards of four sizes on walls and floor: (axis, side, centre on the face, turn, edge), and what is
+    found.
+    """
+    hung = [
+        (0, 1, np.array([1.5, 1.5]), 0.3, 0.3),
+        (1, 0, np.array([3.6, 1.4]), 0.9, 0.14),
+        (1, 1, np.array([2.2, 1.7]), 1.3, 0.45),
+        (2, 0, np.array([3.9, 1.6]), 0.5, 0.4),
+        (0, 0, np.array([3.5, 1.8]), 0.0, 0.2),
+    ]
     return hung, found(hung)
 
 
@@ -29,8 +39,14 @@ def test_boards_of_any_size_and_turn_are_found_on_walls_and_floor(seen):
         at = np.insert(centre, axis, SIZE[axis] if side else 0.0) - PLACE
         best = min(got, key=lambda t: np.linalg.norm(t.centre - at))
         off = best.centre - at - best.normal * (best.normal @ (best.centre - at))
-        assert np.linalg.norm(off) < max(0.001, 0.2 * STEP * np.linalg.norm(at))  # edges along the scan lines are only as good as their sampling
-        assert 0.65 < best.edge / edge < 1.45 and best.fit > 0.75 and np.linalg.norm(off) < 6 * best.sigma + 0.0005
+        assert np.linalg.norm(off) < max(
+            0.001, 0.2 * STEP * np.linalg.norm(at)
+        )  # edges along the scan lines are only as good as their sampling
+        assert (
+            0.65 < best.edge / edge < 1.45
+            and best.fit > 0.75
+            and np.linalg.norm(off) < 6 * best.sigma + 0.0005
+        )
         assert abs(np.degrees(best.incidence) - np.degrees(np.arccos(abs(at[axis]) / np.linalg.norm(at)))) < 3
 
 
@@ -50,7 +66,13 @@ def sighted():
     rng = np.random.default_rng(103)
     size, place, hung = boards.room(rng)
     round_ones, things = boards.hung_discs(rng, size, hung), boards.stood(rng, size, place)
-    return Grid.of(*boards.scan(rng, size, place, hung, 0.15, np.radians(0.18), round_ones, things)), size, place, round_ones, things[:6]
+    return (
+        Grid.of(*boards.scan(rng, size, place, hung, 0.15, np.radians(0.18), round_ones, things)),
+        size,
+        place,
+        round_ones,
+        things[:6],
+    )
 
 
 def test_spheres_of_any_radius_are_found_and_heads_are_not(sighted):

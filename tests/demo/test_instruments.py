@@ -1,4 +1,6 @@
-"""The simulated instruments against what was asked of them, and the estate's field work as a surveyor would check it."""
+"""The simulated instruments against what was asked of them, and the estate's field work as a surveyor would
+check it.
+"""
 
 import json
 from pathlib import Path
@@ -32,7 +34,13 @@ def box_room(s, material=scene.PLASTER):
 
 
 def measured(world, seed=1, pose=EYE, epoch=0, **setup):
-    data = sweep(world, pose, Setup(columns=setup.pop("columns", 360), rows=setup.pop("rows", 150), **setup), epoch, seed)
+    data = sweep(
+        world,
+        pose,
+        Setup(columns=setup.pop("columns", 360), rows=setup.pop("rows", 150), **setup),
+        epoch,
+        seed,
+    )
     data["xyz"] = np.stack([data["x"], data["y"], data["z"]], 1)
     data["r"] = np.linalg.norm(data["xyz"], axis=1)
     return data
@@ -41,7 +49,12 @@ def measured(world, seed=1, pose=EYE, epoch=0, **setup):
 def room_range(data):
     d = data["xyz"] / np.maximum(data["r"], 1e-9)[:, None]
     with np.errstate(divide="ignore"):
-        return np.minimum.reduce([np.select([d[:, k] > 0, d[:, k] < 0], [hi / d[:, k], lo / d[:, k]], np.inf) for k, (lo, hi) in enumerate(((-6, 6), (-5, 5), (-1.6, 2.4)))])
+        return np.minimum.reduce(
+            [
+                np.select([d[:, k] > 0, d[:, k] < 0], [hi / d[:, k], lo / d[:, k]], np.inf)
+                for k, (lo, hi) in enumerate(((-6, 6), (-5, 5), (-1.6, 2.4)))
+            ]
+        )
 
 
 @pytest.mark.parametrize(("noise", "bias"), [(0.002, 0.0), (0.004, 0.0003), (0.001, -0.0007)])
@@ -72,7 +85,9 @@ def test_the_same_seed_gives_the_same_scan():
 
 
 def test_grazing_rays_drop_out():
-    data = measured(world_of(lambda s: s.quad((-60, -60, -1.6), (120, 0, 0), (0, 120, 0), scene.EARTH, 2)), reach=60.0)
+    data = measured(
+        world_of(lambda s: s.quad((-60, -60, -1.6), (120, 0, 0), (0, 120, 0), scene.EARTH, 2)), reach=60.0
+    )
     steep = np.radians(2.0)
     el = Setup().lowest + (Setup().highest - Setup().lowest) * (data["row"] + 0.5) / 150
     assert data["valid"][(el < -np.radians(12))].mean() > 0.97
@@ -111,13 +126,24 @@ def test_glass_answers_in_three_ways():
         s.quad((6, -20, -20), (0, 40, 0), (0, 0, 40), scene.STONE, 6)
 
     data = measured(world_of(pane))
-    front = data["valid"] & (np.abs(data["y"]) < 2) & (data["x"] > 0) & (np.abs(data["z"]) < 2) & (data["kind"] == REAL)
+    front = (
+        data["valid"]
+        & (np.abs(data["y"]) < 2)
+        & (data["x"] > 0)
+        & (np.abs(data["z"]) < 2)
+        & (data["kind"] == REAL)
+    )
     through, from_glass = (np.abs(data["x"][front] - x) < 0.02 for x in (6, 3))
     assert 0.05 < through.mean() < 0.95 and 0.05 < from_glass.mean() < 0.95 and (through | from_glass).all()
 
 
 def test_things_are_only_where_they_were_at_the_time():
-    world = world_of(lambda s: (box_room(s), s.box((2, -0.4, -1.6), (2.4, 0.4, 1), scene.CLOTH, 1, epochs=settegradini.only(1), moved=True)))
+    world = world_of(
+        lambda s: (
+            box_room(s),
+            s.box((2, -0.4, -1.6), (2.4, 0.4, 1), scene.CLOTH, 1, epochs=settegradini.only(1), moved=True),
+        )
+    )
     for epoch, there in ((0, False), (1, True), (2, False)):
         assert measured(world, epoch=epoch)["moved"].any() == there
 
@@ -146,7 +172,9 @@ def test_the_camera_sees_left_and_right_as_the_standard_says():
 @pytest.mark.parametrize("exposure", [0.8, 1.2])
 def test_exposure_brightens(exposure):
     world = world_of(box_room)
-    plain, other = (camera.photograph(world, EYE, 0, e, 256, 128).astype(float).mean() for e in (1.0, exposure))
+    plain, other = (
+        camera.photograph(world, EYE, 0, e, 256, 128).astype(float).mean() for e in (1.0, exposure)
+    )
     assert (other > plain) == (exposure > 1)
 
 
@@ -165,12 +193,27 @@ def test_field_work_has_the_errors_that_make_it_real():
 def test_a_walk_sees_the_house_from_where_its_path_says():
     start = np.array([-6.0, 10.7, 3.6])
     made = walk(settegradini.build(), np.array([start, start + [0.6, 0, 0]]), rate=5.0, seed=3)
-    assert np.allclose(rigid.apply(made["pose"], made["path_xyz"])[:, :2], start[:2] + np.outer(made["path_time"] * 0.9, [1, 0]), atol=1e-6) and np.abs(made["path_xyz"][:, 2]).max() < 0.05
-    away = np.linalg.norm(made["xyz"] - np.stack([np.interp(made["time"], made["path_time"], made["path_xyz"][:, k]) for k in range(3)], 1), axis=1)
-    assert len(away) > 5000 and away.min() > 0.3 and away.max() < 30.5 and (np.diff(made["path_time"]) > 0).all()
+    assert (
+        np.allclose(
+            rigid.apply(made["pose"], made["path_xyz"])[:, :2],
+            start[:2] + np.outer(made["path_time"] * 0.9, [1, 0]),
+            atol=1e-6,
+        )
+        and np.abs(made["path_xyz"][:, 2]).max() < 0.05
+    )
+    away = np.linalg.norm(
+        made["xyz"]
+        - np.stack([np.interp(made["time"], made["path_time"], made["path_xyz"][:, k]) for k in range(3)], 1),
+        axis=1,
+    )
+    assert (
+        len(away) > 5000 and away.min() > 0.3 and away.max() < 30.5 and (np.diff(made["path_time"]) > 0).all()
+    )
     floor = rigid.apply(made["pose"], made["xyz"])
     near = floor[(np.abs(floor[:, 2] - 2.0) < 0.1) & (np.linalg.norm(floor[:, :2] - start[:2], axis=1) < 3)]
-    assert len(near) > 50 and abs(np.median(near[:, 2]) - 2.0) < 0.02 and 0.003 < np.std(near[:, 2]) < 0.03, "a centimetre of noise on the floor"
+    assert len(near) > 50 and abs(np.median(near[:, 2]) - 2.0) < 0.02 and 0.003 < np.std(near[:, 2]) < 0.03, (
+        "a centimetre of noise on the floor"
+    )
 
 
 def test_every_set_up_overlaps_another_by_a_quarter(field):
@@ -178,21 +221,34 @@ def test_every_set_up_overlaps_another_by_a_quarter(field):
     shapes = []
     for name, members in build.FILES:
         for k in range(len(members)):
-            shapes.append(PlanShape(surface.prepare(np.concatenate([c["xyz"] for c in e57.read_points(str(field / name), k)]))))
+            shapes.append(
+                PlanShape(
+                    surface.prepare(np.concatenate([c["xyz"] for c in e57.read_points(str(field / name), k)]))
+                )
+            )
     poses = [np.array(p) for p in truth["poses"]]
     for a in range(8):
         nearest = sorted(set(range(8)) - {a}, key=lambda b: np.linalg.norm(poses[a][:3, 3] - poses[b][:3, 3]))
-        assert any(judge(shapes[a], shapes[b], rigid.inverse(poses[a]) @ poses[b], 0.12).agree > 0.25 for b in nearest), truth["names"][a]
+        assert any(
+            judge(shapes[a], shapes[b], rigid.inverse(poses[a]) @ poses[b], 0.12).agree > 0.25
+            for b in nearest
+        ), truth["names"][a]
 
 
 def test_field_files_are_ordinary(field):
     house, garden = (e57.look(str(field / n)) for n, _ in build.FILES)
-    assert [len(c.scans) for c in (house, garden)] == [4, 4] and [len(c.images) for c in (house, garden)] == [4, 4]
+    assert [len(c.scans) for c in (house, garden)] == [4, 4] and [len(c.images) for c in (house, garden)] == [
+        4,
+        4,
+    ]
     assert all(s.grid for c in (house, garden) for s in c.scans)
     assert {i.representation for i in house.images} == {"spherical"} and house.images[0].width == 1024
     read = control.read(str(field / build.CONTROL_FILE))
     assert len(read.names) == 6 and read.check.sum() == 1 and (read.target_heights > 0).sum() == 1
-    grid, boards = np.array(json.loads((field / "truth" / "truth.json").read_text())["scene_to_grid"]), settegradini.board_centres()
+    grid, boards = (
+        np.array(json.loads((field / "truth" / "truth.json").read_text())["scene_to_grid"]),
+        settegradini.board_centres(),
+    )
     for k, (board, _, above) in enumerate(settegradini.CONTROL):
         true = rigid.apply(grid, boards[board][None])[0] - [0, 0, above]
         assert np.abs(read.columns[k] - true).max() < 0.003
@@ -206,9 +262,17 @@ def test_the_application_never_reads_the_truth():
 
 
 def test_the_walk_of_the_demo_is_imported_registers_and_lies_where_it_was_walked(field, workspace):
-    """The walked scan beside a tripod scan of the lemon house: placed from nothing, to millimetres, with its stops on the way."""
+    """The walked scan beside a tripod scan of the lemon house: placed from nothing, to millimetres, with its
+    stops on the way.
+    """
     row = queries.create_job(workspace, "Walk")
-    must(workspace, row, "import.files", files=[str(field / build.FILES[0][0]), str(field / build.WALK_FILE)], take=["1:1", "2:1"])
+    must(
+        workspace,
+        row,
+        "import.files",
+        files=[str(field / build.FILES[0][0]), str(field / build.WALK_FILE)],
+        take=["1:1", "2:1"],
+    )
     must(workspace, row, "import.walk", scan=2, trajectory=build.WALK_PATH)
     must(workspace, row, "register.automatic")
     job, truth = opened(workspace, row), json.loads((field / "truth" / "truth.json").read_text())
@@ -217,4 +281,14 @@ def test_the_walk_of_the_demo_is_imported_registers_and_lies_where_it_was_walked
     assert away < 0.005 and np.degrees(turned) < 0.05, (away, turned)
     way = settegradini.walk_way()
     stops = rigid.apply(to_scene @ job.scan(2).pose, np.array([s["at"] for s in job.get("walk", 2)["stops"]]))
-    assert len(stops) == 12 and max(min(np.linalg.norm(np.cross(b - a, (s - a) * [1, 1, 0])) / np.linalg.norm(b - a) for a, b in zip(way[:-1], way[1:])) for s in stops) < 0.05
+    assert (
+        len(stops) == 12
+        and max(
+            min(
+                np.linalg.norm(np.cross(b - a, (s - a) * [1, 1, 0])) / np.linalg.norm(b - a)
+                for a, b in zip(way[:-1], way[1:])
+            )
+            for s in stops
+        )
+        < 0.05
+    )

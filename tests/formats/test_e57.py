@@ -40,8 +40,12 @@ def test_intensity_and_colour_of_a_file_from_elsewhere():
     assert len(data["xyz"]) == 1220 and data["native_rgb"].shape == (1220, 3)
     raw = pye57.E57(str(FILES / "pipeSpherical.e57")).read_scan_raw(0)
     order = np.argsort(raw["intensity"], kind="stable")
-    assert raw["intensity"].min() == pytest.approx(0.39350566, abs=1e-6) and raw["intensity"].max() == pytest.approx(0.5554979, abs=1e-6)
-    assert (np.diff(data["intensity"][order].astype(int)) >= 0).all() and len(np.unique(data["intensity"])) > 20
+    assert raw["intensity"].min() == pytest.approx(0.39350566, abs=1e-6) and raw[
+        "intensity"
+    ].max() == pytest.approx(0.5554979, abs=1e-6)
+    assert (np.diff(data["intensity"][order].astype(int)) >= 0).all() and len(
+        np.unique(data["intensity"])
+    ) > 20
     assert (data["native_rgb"] == np.stack([raw[f"color{c}"] for c in ("Red", "Green", "Blue")], 1)).all()
 
 
@@ -50,10 +54,21 @@ def test_spherical_points_by_the_definition():
     rng = np.random.default_rng(0)
     r, az, el = rng.uniform(1, 50, 200), rng.uniform(-np.pi, np.pi, 200), rng.uniform(-1.5, 1.5, 200)
     state = (rng.random(200) < 0.2) * 1.0
-    out = e57._understood({"sphericalRange": r, "sphericalAzimuth": az, "sphericalElevation": el, "sphericalInvalidState": state}, None, {})
+    out = e57._understood(
+        {
+            "sphericalRange": r,
+            "sphericalAzimuth": az,
+            "sphericalElevation": el,
+            "sphericalInvalidState": state,
+        },
+        None,
+        {},
+    )
     good = state == 0
     assert sum(out["repairs"].values()) == (~good).sum()
-    assert np.allclose(np.linalg.norm(out["xyz"], axis=1), r[good]) and np.allclose(np.arctan2(out["xyz"][:, 1], out["xyz"][:, 0]), az[good])
+    assert np.allclose(np.linalg.norm(out["xyz"], axis=1), r[good]) and np.allclose(
+        np.arctan2(out["xyz"][:, 1], out["xyz"][:, 0]), az[good]
+    )
     assert np.allclose(np.arcsin(out["xyz"][:, 2] / r[good]), el[good])
 
 
@@ -76,8 +91,14 @@ def test_truncated_files_are_refused_in_words(tmp_path, share):
 
 def sample(n=5000, seed=0):
     rng = np.random.default_rng(seed)
-    return {"xyz": rng.uniform(-40, 40, (n, 3)), "intensity": rng.integers(0, 65536, n).astype(np.uint16), "native_rgb": rng.integers(0, 256, (n, 3)).astype(np.uint8),
-            "row": np.arange(n, dtype=np.uint32) // 100, "column": np.arange(n, dtype=np.uint32) % 100, "invalid": (rng.random(n) < 0.1) * 2}
+    return {
+        "xyz": rng.uniform(-40, 40, (n, 3)),
+        "intensity": rng.integers(0, 65536, n).astype(np.uint16),
+        "native_rgb": rng.integers(0, 256, (n, 3)).astype(np.uint8),
+        "row": np.arange(n, dtype=np.uint32) // 100,
+        "column": np.arange(n, dtype=np.uint32) % 100,
+        "invalid": (rng.random(n) < 0.1) * 2,
+    }
 
 
 @pytest.fixture
@@ -87,7 +108,13 @@ def written(tmp_path):
     photo = io.BytesIO()
     Image.fromarray(np.zeros((16, 32, 3), np.uint8)).save(photo, "JPEG")
     with e57.Writer(str(path)) as out:
-        guid = out.add_scan("Süd", [{k: v[:3000] for k, v in data.items()}, {k: v[3000:] for k, v in data.items()}], ["xyz", "intensity", "native_rgb", "row", "column", "invalid"], pose, (50, 100))
+        guid = out.add_scan(
+            "Süd",
+            [{k: v[:3000] for k, v in data.items()}, {k: v[3000:] for k, v in data.items()}],
+            ["xyz", "intensity", "native_rgb", "row", "column", "invalid"],
+            pose,
+            (50, 100),
+        )
         out.add_tie(guid, out.add_scan("Nord", [data], ["xyz"]), 0.0021, 0.4)
         out.add_image(photo.getvalue(), "spherical", 32, 16, guid, pose, "Süd photo")
     return path, data, pose, photo.getvalue()
@@ -98,11 +125,15 @@ def test_what_we_write_is_read_back_by_an_independent_reader(written):
     file = pye57.E57(str(path))
     assert file.scan_count == 2
     header = file.get_header(0)
-    assert np.allclose(header.rotation_matrix, pose[:3, :3], atol=1e-12) and np.allclose(header.translation, pose[:3, 3], atol=1e-12)
+    assert np.allclose(header.rotation_matrix, pose[:3, :3], atol=1e-12) and np.allclose(
+        header.translation, pose[:3, 3], atol=1e-12
+    )
     read = file.read_scan_raw(0)
     for k, axis in enumerate("XYZ"):
         assert np.abs(read[f"cartesian{axis}"] - data["xyz"][:, k]).max() <= 0.5e-5 + 1e-9
-    assert (read["intensity"] == data["intensity"]).all() and (read["cartesianInvalidState"] == data["invalid"]).all()
+    assert (read["intensity"] == data["intensity"]).all() and (
+        read["cartesianInvalidState"] == data["invalid"]
+    ).all()
     assert (read["rowIndex"] == data["row"]).all() and (read["columnIndex"] == data["column"]).all()
     for k, name in enumerate(("colorRed", "colorGreen", "colorBlue")):
         assert (read[name] == data["native_rgb"][:, k]).all()
@@ -111,7 +142,11 @@ def test_what_we_write_is_read_back_by_an_independent_reader(written):
 def test_what_we_write_we_read(written):
     path, data, pose, photo = written
     found = formats.look(str(path))
-    assert [s.name for s in found.scans] == ["Süd", "Nord"] and found.scans[0].grid == (50, 100) and found.ties == [(0, 1)]
+    assert (
+        [s.name for s in found.scans] == ["Süd", "Nord"]
+        and found.scans[0].grid == (50, 100)
+        and found.ties == [(0, 1)]
+    )
     assert np.allclose(found.scans[0].pose, pose) and found.scans[1].pose is None
     assert found.images[0].scan_guid == found.scans[0].guid and np.allclose(found.images[0].pose, pose)
     assert e57.read_image(str(path), found.images[0]) == photo
@@ -134,8 +169,13 @@ def test_every_so_many_points_with_the_extent_of_all(written, every, chunk, raw)
     all_of, some = whole(written[0]), list(e57.read_points(str(written[0]), 0, chunk, raw=raw, every=every))
     scale, offset = map(np.array, e57.coordinates(str(written[0]), 0)) if raw else (1.0, 0.0)
     got = np.concatenate([c["position" if raw else "xyz"] for c in some]) * scale + offset
-    assert np.allclose(got, all_of["xyz"][::every], atol=1e-9) and (np.concatenate([c["intensity"] for c in some]) == all_of["intensity"][::every]).all()
-    assert sum(c["seen"] for c in some) == len(all_of["xyz"]) and sum(c["repairs"]["invalid"] for c in some) == 5000 - len(all_of["xyz"])
+    assert (
+        np.allclose(got, all_of["xyz"][::every], atol=1e-9)
+        and (np.concatenate([c["intensity"] for c in some]) == all_of["intensity"][::every]).all()
+    )
+    assert sum(c["seen"] for c in some) == len(all_of["xyz"]) and sum(
+        c["repairs"]["invalid"] for c in some
+    ) == 5000 - len(all_of["xyz"])
     for bound, of in (("low", np.min), ("high", np.max)):
         assert np.allclose(of([c[bound] for c in some], 0) * scale + offset, of(all_of["xyz"], 0), atol=1e-9)
     assert not {"row", "time"} & set(some[0]) and "column" in some[0]
@@ -176,7 +216,18 @@ def test_whole_numbers_are_read_as_they_are_stored(tmp_path, offset):
     """Integers times scale plus offset are the coordinates that pye57 reads, to the bit."""
     rng = np.random.default_rng(4)
     with e57.Writer(str(tmp_path / "w.e57")) as out:
-        out.add_scan("A", [{"xyz": rng.normal(0, 20, (5000, 3)) + offset, "intensity": rng.integers(0, 65536, 5000).astype(np.uint16)}], ["xyz", "intensity"], scale=1e-4, offset=offset)
+        out.add_scan(
+            "A",
+            [
+                {
+                    "xyz": rng.normal(0, 20, (5000, 3)) + offset,
+                    "intensity": rng.integers(0, 65536, 5000).astype(np.uint16),
+                }
+            ],
+            ["xyz", "intensity"],
+            scale=1e-4,
+            offset=offset,
+        )
     scale, place = e57.coordinates(str(tmp_path / "w.e57"), 0)
     chunks = list(e57.read_points(str(tmp_path / "w.e57"), 0, chunk=700, raw=True))
     truth = pye57.E57(str(tmp_path / "w.e57")).read_scan_raw(0)
@@ -187,8 +238,23 @@ def test_whole_numbers_are_read_as_they_are_stored(tmp_path, offset):
     assert (np.concatenate([c["intensity"] for c in chunks]) == truth["intensity"]).all()
 
 
-@pytest.mark.parametrize(("representation", "lens"), [("pinhole", {"pixelWidth": 1e-5, "pixelHeight": 2e-5, "focalLength": 0.012, "principalPointX": 15.5, "principalPointY": 7.25}),
-                                                      ("cylindrical", {"pixelWidth": 0.01, "pixelHeight": 0.002, "radius": 1.0, "principalPointY": 8.0}), ("spherical", {"pixelWidth": 0.1, "pixelHeight": 0.1})])
+@pytest.mark.parametrize(
+    ("representation", "lens"),
+    [
+        (
+            "pinhole",
+            {
+                "pixelWidth": 1e-5,
+                "pixelHeight": 2e-5,
+                "focalLength": 0.012,
+                "principalPointX": 15.5,
+                "principalPointY": 7.25,
+            },
+        ),
+        ("cylindrical", {"pixelWidth": 0.01, "pixelHeight": 0.002, "radius": 1.0, "principalPointY": 8.0}),
+        ("spherical", {"pixelWidth": 0.1, "pixelHeight": 0.1}),
+    ],
+)
 def test_pictures_keep_what_their_representation_says(tmp_path, representation, lens):
     photo = io.BytesIO()
     Image.new("RGB", (32, 16), "teal").save(photo, "PNG")
@@ -196,11 +262,17 @@ def test_pictures_keep_what_their_representation_says(tmp_path, representation, 
         guid = out.add_scan("A", [{"xyz": np.eye(3)}], ["xyz"])
         out.add_image(photo.getvalue(), representation, 32, 16, guid, np.eye(4), "photo", lens=lens)
     image = e57.look(str(tmp_path / "p.e57")).images[0]
-    assert image.representation == representation and image.lens == pytest.approx(lens) and e57.read_image(str(tmp_path / "p.e57"), image) == photo.getvalue()
+    assert (
+        image.representation == representation
+        and image.lens == pytest.approx(lens)
+        and e57.read_image(str(tmp_path / "p.e57"), image) == photo.getvalue()
+    )
 
 
 def test_the_time_a_scan_began_is_told(tmp_path):
-    """GPS seconds since 1980-01-06 (ASTM E2807), 18 leap seconds ahead of UTC since 2017: the year 2020 began at 1 261 872 018 s (from memory)."""
+    """GPS seconds since 1980-01-06 (ASTM E2807), 18 leap seconds ahead of UTC since 2017: the year 2020 began
+    at 1 261 872 018 s (from memory).
+    """
     file = libe57.ImageFile(str(tmp_path / "t.e57"), "w")
     scans = libe57.VectorNode(file, True)
     file.root().set("data3D", scans)

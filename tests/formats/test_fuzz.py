@@ -1,4 +1,6 @@
-"""A small seeded sample of the mutations of ``benchmarks/fuzz.py``: refused in words, or taken and the job whole."""
+"""A small seeded sample of the mutations of ``benchmarks/fuzz.py``: refused in words, or taken and the job
+whole.
+"""
 
 import importlib.util
 from pathlib import Path

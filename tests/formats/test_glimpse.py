@@ -1,4 +1,6 @@
-"""A glimpse of a scan against the whole file: bounds, an even sample, what is damaged, what it tells; and the helpers that take glimpses."""
+"""A glimpse of a scan against the whole file: bounds, an even sample, what is damaged, what it tells; and the
+helpers that take glimpses.
+"""
 
 import os
 import signal
@@ -22,17 +24,40 @@ def every_point(path, index=0):
     reader = formats.READERS[formats.look(str(path)).format]
     scale = reader.coordinates(str(path), index)
     chunks = list(reader.read_points(str(path), index))
-    return np.concatenate([c["xyz"] if "xyz" in c else c["position"] * np.asarray(scale[0]) + np.asarray(scale[1]) for c in chunks])
+    return np.concatenate(
+        [
+            c["xyz"] if "xyz" in c else c["position"] * np.asarray(scale[0]) + np.asarray(scale[1])
+            for c in chunks
+        ]
+    )
 
 
-@pytest.mark.parametrize("name", ["laspy/simple.las", "laspy/simple.copc.laz", "pcl/bun0.xyz", "pcl/bun0.pcd", "cgal/b9_training.ply", "e57/pipeSpherical.e57"])
+@pytest.mark.parametrize(
+    "name",
+    [
+        "laspy/simple.las",
+        "laspy/simple.copc.laz",
+        "pcl/bun0.xyz",
+        "pcl/bun0.pcd",
+        "cgal/b9_training.ply",
+        "e57/pipeSpherical.e57",
+    ],
+)
 def test_bounds_and_sample_are_those_of_the_file(tmp_path, name):
     ask, points = ask_for(REFERENCES / name, tmp_path), every_point(REFERENCES / name)
     assert glimpse.kept(ask) is None
     found = glimpse.take(ask)
-    assert np.allclose(found["low"], points.min(0)) and np.allclose(found["high"], points.max(0)) and found["points"] == len(points)
+    assert (
+        np.allclose(found["low"], points.min(0))
+        and np.allclose(found["high"], points.max(0))
+        and found["points"] == len(points)
+    )
     sample = glimpse.sample(ask)["xyz"]
-    assert len(sample) <= glimpse.KEPT and np.isin(sample[:, 0], points[:, 0]).all() and glimpse.kept(ask) == found
+    assert (
+        len(sample) <= glimpse.KEPT
+        and np.isin(sample[:, 0], points[:, 0]).all()
+        and glimpse.kept(ask) == found
+    )
     assert not [n for n in os.listdir(tmp_path) if n.endswith(".part")]
 
 
@@ -42,18 +67,32 @@ def test_large_files_are_read_in_parts_all_over(tmp_path):
         out.write({"xyz": np.stack([np.linspace(0, 1000, n), np.zeros(n), np.zeros(n)], 1)})
     ask = ask_for(tmp_path / "big.las", tmp_path)
     found, sample = glimpse.take(ask), glimpse.sample(ask)["xyz"]
-    assert found["points"] < n and found["low"][0] == 0 and found["high"][0] == 1000 and glimpse.KEPT / 2 < len(sample) <= glimpse.KEPT * 1.05
+    assert (
+        found["points"] < n
+        and found["low"][0] == 0
+        and found["high"][0] == 1000
+        and glimpse.KEPT / 2 < len(sample) <= glimpse.KEPT * 1.05
+    )
     assert (np.histogram(sample[:, 0], glimpse.PARTS, (0, 1000))[0] > 0).all()
 
 
 def test_each_scan_and_each_reading_has_its_own(tmp_path):
     write_room(tmp_path / "r.e57")
-    keys = {ask_for(tmp_path / "r.e57", tmp_path, k).key for k in range(3)} | {ask_for(tmp_path / "r.e57", tmp_path, 0, ("x", "y", "z")).key}
+    keys = {ask_for(tmp_path / "r.e57", tmp_path, k).key for k in range(3)} | {
+        ask_for(tmp_path / "r.e57", tmp_path, 0, ("x", "y", "z")).key
+    }
     os.utime(tmp_path / "r.e57", ns=(1, 1))
     assert len(keys | {ask_for(tmp_path / "r.e57", tmp_path).key}) == 5
 
 
-@pytest.mark.parametrize(("name", "content", "words"), [("a.e57", b"ASTM-E57" + b"\0" * 100, "cannot be read as E57"), ("a.xyz", b"nan nan nan\n" * 9, "no valid point"), ("a.las", b"LASF", "cannot be read")])
+@pytest.mark.parametrize(
+    ("name", "content", "words"),
+    [
+        ("a.e57", b"ASTM-E57" + b"\0" * 100, "cannot be read as E57"),
+        ("a.xyz", b"nan nan nan\n" * 9, "no valid point"),
+        ("a.las", b"LASF", "cannot be read"),
+    ],
+)
 def test_what_is_damaged_is_said_and_kept(tmp_path, name, content, words):
     (tmp_path / name).write_bytes(content)
     ask = ask_for(tmp_path / name, tmp_path)

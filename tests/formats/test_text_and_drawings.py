@@ -12,16 +12,25 @@ NUMBERS = [("P1", 4210.5, 8835.25, 312.125), ("P2", 4220.0, 8840.5, 313.5), ("P 
 
 
 def lines(mark, order=(0, 1, 2, 3), decimal="."):
-    return "\n".join(mark.join(f"{row[k]}".replace(".", decimal) if k else row[0].replace(" ", "") for k in order) for row in NUMBERS)
+    return "\n".join(
+        mark.join(f"{row[k]}".replace(".", decimal) if k else row[0].replace(" ", "") for k in order)
+        for row in NUMBERS
+    )
 
 
-@pytest.mark.parametrize(("text", "order"), [
-    ("point,easting,northing,height\n" + lines(","), (0, 1, 2)),
-    ("Name;Rechtswert;Hochwert;Quota\n" + lines(";", decimal=","), (0, 1, 2)),
-    ("id\tN\tE\tH\n" + lines("\t", (0, 2, 1, 3)), (0, 1, 2)),
-    ("h e n pt\n" + lines(" ", (3, 1, 2, 0)), (0, 1, 2)),
-    ("# a comment\n\n" + lines(","), None), (lines(" "), None), (lines(";", decimal=","), None), ("\ufeff" + lines("\t"), None),
-])
+@pytest.mark.parametrize(
+    ("text", "order"),
+    [
+        ("point,easting,northing,height\n" + lines(","), (0, 1, 2)),
+        ("Name;Rechtswert;Hochwert;Quota\n" + lines(";", decimal=","), (0, 1, 2)),
+        ("id\tN\tE\tH\n" + lines("\t", (0, 2, 1, 3)), (0, 1, 2)),
+        ("h e n pt\n" + lines(" ", (3, 1, 2, 0)), (0, 1, 2)),
+        ("# a comment\n\n" + lines(","), None),
+        (lines(" "), None),
+        (lines(";", decimal=","), None),
+        ("\ufeff" + lines("\t"), None),
+    ],
+)
 def test_control_in_any_shape(tmp_path, text, order):
     (tmp_path / "c.csv").write_text(text, encoding="utf-8")
     read = control.read(str(tmp_path / "c.csv"))
@@ -31,13 +40,28 @@ def test_control_in_any_shape(tmp_path, text, order):
 
 
 def test_roles_and_target_heights(tmp_path):
-    (tmp_path / "c.csv").write_text("point,easting,northing,height,target_height,role\nA,1,2,3,1.45,control\nB,4,5,6,,check\nC,7,8,9,0,Check Point\n")
+    (tmp_path / "c.csv").write_text(
+        "point,easting,northing,height,target_height,role\nA,1,2,3,1.45,control\nB,4,5,6,,check\n"
+        "C,7,8,9,0,Check "
+        ""
+        ""
+        "Point\n"
+    )
     read = control.read(str(tmp_path / "c.csv"))
     assert read.target_heights.tolist() == [1.45, 0, 0] and read.check.tolist() == [False, True, True]
 
 
-@pytest.mark.parametrize(("text", "words"), [("", "holds no points"), ("# nothing\n\n", "holds no points"), ("A,1,2\n", "fewer than three"), ("point,e,n,h\nA,1,2,x\n", "line 2"),
-                                             ("point,e,n,h\nA,1,2,nan\n", "line 2"), ("A,1,2,3\nA,4,5,6\n", "more than once")])
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("", "holds no points"),
+        ("# nothing\n\n", "holds no points"),
+        ("A,1,2\n", "fewer than three"),
+        ("point,e,n,h\nA,1,2,x\n", "line 2"),
+        ("point,e,n,h\nA,1,2,nan\n", "line 2"),
+        ("A,1,2,3\nA,4,5,6\n", "more than once"),
+    ],
+)
 def test_bad_control_names_the_line(tmp_path, text, words):
     (tmp_path / "bad.csv").write_text(text)
     with pytest.raises(InputError, match=words):
@@ -53,7 +77,12 @@ def test_missing_control(tmp_path):
 @pytest.mark.parametrize("columns", [(), ("intensity",), ("intensity", "rgb", "class")])
 def test_text_points_come_back(tmp_path, delimiter, columns):
     rng = np.random.default_rng(0)
-    chunk = {"xyz": rng.uniform(-1000, 9000, (1200, 3)), "intensity": rng.integers(0, 65536, 1200), "rgb": rng.integers(0, 256, (1200, 3)), "class": rng.integers(0, 20, 1200)}
+    chunk = {
+        "xyz": rng.uniform(-1000, 9000, (1200, 3)),
+        "intensity": rng.integers(0, 65536, 1200),
+        "rgb": rng.integers(0, 256, (1200, 3)),
+        "class": rng.integers(0, 20, 1200),
+    }
     path = tmp_path / "p.xyz"
     with xyz.Writer(str(path), xyz.Lines(columns, 4, delimiter)) as out:
         out.put(out.lines.text({k: v[:700] for k, v in chunk.items()}))
@@ -70,8 +99,25 @@ def test_text_points_come_back(tmp_path, delimiter, columns):
 
 def test_drawings_open_without_complaint(tmp_path):
     path = str(tmp_path / "plan.dxf")
-    dxf.write(path, [{"vertices": [[0, 0], [6.5, 0], [6.5, 4]], "layer": "WALLS", "name": "Sala é", "closed": True, "elevation": 315.7},
-                     {"vertices": [[1, 1], [2, 2]], "layer": "A<b>/c", "name": "two", "closed": False, "elevation": 0.0}])
+    dxf.write(
+        path,
+        [
+            {
+                "vertices": [[0, 0], [6.5, 0], [6.5, 4]],
+                "layer": "WALLS",
+                "name": "Sala é",
+                "closed": True,
+                "elevation": 315.7,
+            },
+            {
+                "vertices": [[1, 1], [2, 2]],
+                "layer": "A<b>/c",
+                "name": "two",
+                "closed": False,
+                "elevation": 0.0,
+            },
+        ],
+    )
     document = ezdxf.readfile(path)
     assert document.dxfversion >= "AC1024" and document.units == ezdxf.units.M
     assert not document.audit().has_errors
@@ -83,14 +129,29 @@ def test_drawings_open_without_complaint(tmp_path):
 
 
 def test_reports_say_the_same_in_both_forms(tmp_path):
-    plan = report.Plan(walls=[np.array([[0, 0], [5, 0], [5, 4]])], ties=[((0, 0), (4, 3), False)], stations=[("1", 0, 0), ("2", 4, 3)], control=[("L1", 2, 2)])
-    blocks = [report.Heading("Registration"), report.Text("Cloud RMS 2.6 mm & more"), report.Rows(["Scan", "σ mm"], [["Lemon <house>", "0.12"]] * 60, {1}), plan]
+    plan = report.Plan(
+        walls=[np.array([[0, 0], [5, 0], [5, 4]])],
+        ties=[((0, 0), (4, 3), False)],
+        stations=[("1", 0, 0), ("2", 4, 3)],
+        control=[("L1", 2, 2)],
+    )
+    blocks = [
+        report.Heading("Registration"),
+        report.Text("Cloud RMS 2.6 mm & more"),
+        report.Rows(["Scan", "σ mm"], [["Lemon <house>", "0.12"]] * 60, {1}),
+        plan,
+    ]
     page = report.to_html("Été", blocks)
     assert "Lemon &lt;house&gt;" in page and "<svg" in page and "2.6 mm &amp; more" in page
     report.to_pdf(str(tmp_path / "r.pdf"), "Été", blocks)
     read = pypdf.PdfReader(tmp_path / "r.pdf")
     text = "".join(p.extract_text() for p in read.pages)
-    assert len(read.pages) >= 2 and "Cloud RMS 2.6 mm & more" in text and text.count("0.12") == 60 and "page 2" in text
+    assert (
+        len(read.pages) >= 2
+        and "Cloud RMS 2.6 mm & more" in text
+        and text.count("0.12") == 60
+        and "page 2" in text
+    )
     assert plan.bar(50.0) == 10 and plan.bar(7.0) == 1
 
 

@@ -60,7 +60,9 @@ def test_cuts_come_back_in_any_order(posed):
     job = opened(workspace, row)
     for s in job.scans():
         z = (job.cloud(s.id).xyz() @ s.pose[:3, :3].T + s.pose[:3, 3])[:, 2]
-        assert ((state[s.id] == first["cut"]) == (z > 2.0)).all(), "a later cut never claims a point already cut"
+        assert ((state[s.id] == first["cut"]) == (z > 2.0)).all(), (
+            "a later cut never claims a point already cut"
+        )
         assert ((state[s.id] == second["cut"]) == ((z > 1.0) & (z <= 2.0))).all()
     must(workspace, row, "clean.put_back", cut=first["cut"])
     after = cuts(workspace, row)
@@ -114,15 +116,29 @@ def test_stale_entries_say_what_is_newer(copied):
     must(copied, row, "register.set_pose", scan=3, x=4200, y=8830, z=315, heading_deg=5)
     stale = fieldbook.stale(row)
     operations = {queries.entry_of(row, n).operation for n in stale}
-    assert {"georeference.control", "draw.plan_slab", "deliver.laz"} <= operations and "import.files" not in operations
+    assert {
+        "georeference.control",
+        "draw.plan_slab",
+        "deliver.laz",
+    } <= operations and "import.files" not in operations
 
 
 def test_failures_leave_the_job_as_it_was(posed):
     workspace, row = posed
-    version, files = queries.state_version(row.id), sorted(os.listdir(os.path.join(opened(workspace, row).folder, "scans", "1")))
-    for operation, params, words in [("georeference.control", {"control": "/no/such.csv"}, "not there"), ("classify.height_bands", {}, "No ground"), ("colorize.photos", {}, "no photos"),
-                                     ("deliver.dxf", {}, "Nothing is drawn"), ("deliver.laz", {"classes": [9]}, "No point is left"), ("register.cloud_fit", {"scan": 1, "neighbour": 1}, "itself"),
-                                     ("register.set_pose", {"scan": 9, "x": 0, "y": 0, "z": 0, "heading_deg": 0}, "no scan 9"), ("draw.plan_slab", {"height": 900.0}, "holds only")]:
+    version, files = (
+        queries.state_version(row.id),
+        sorted(os.listdir(os.path.join(opened(workspace, row).folder, "scans", "1"))),
+    )
+    for operation, params, words in [
+        ("georeference.control", {"control": "/no/such.csv"}, "not there"),
+        ("classify.height_bands", {}, "No ground"),
+        ("colorize.photos", {}, "no photos"),
+        ("deliver.dxf", {}, "Nothing is drawn"),
+        ("deliver.laz", {"classes": [9]}, "No point is left"),
+        ("register.cloud_fit", {"scan": 1, "neighbour": 1}, "itself"),
+        ("register.set_pose", {"scan": 9, "x": 0, "y": 0, "z": 0, "heading_deg": 0}, "no scan 9"),
+        ("draw.plan_slab", {"height": 900.0}, "holds only"),
+    ]:
         entry = perform(workspace, row, operation, **params)
         assert entry.state == "failed" and words in entry.message and entry.hint, (operation, entry.message)
     assert queries.state_version(row.id) == version
@@ -162,7 +178,9 @@ def test_one_worker_a_job(posed):
 
 
 def test_a_passing_look_is_waited_for(posed):
-    """Another program that starts on the workspace looks at each job for a moment; that must not fail a run."""
+    """Another program that starts on the workspace looks at each job for a moment; that must not
+    fail a run.
+    """
     workspace, row = posed
     with contextlib.ExitStack() as look:
         look.enter_context(lease(workspace, row.folder, LOOKING))
@@ -188,17 +206,28 @@ def test_job_names(workspace):
     from terrazza.errors import InputError
 
     queries.create_job(workspace, "  Settegradini   2026 ")
-    for name, words in [("Settegradini 2026", "exists already"), ("", "needs a name"), ("x" * 121, "121 characters")]:
+    for name, words in [
+        ("Settegradini 2026", "exists already"),
+        ("", "needs a name"),
+        ("x" * 121, "121 characters"),
+    ]:
         with pytest.raises(InputError, match=words):
             queries.create_job(workspace, name)
     with pytest.raises(NotFound, match="no job"):
         queries.job_by(name="else")
 
 
-@pytest.mark.parametrize(("operation", "values", "words"), [
-    ("clean.outliers", {"neighbours": 0}, "greater than or equal to 1"), ("clean.outliers", {"neighbors": 4}, "no parameter “neighbors”"), ("clean.outliers", {"deviations": "many"}, "valid number"),
-    ("register.set_pose", {"scan": 1}, "“x”: Field required"), ("deliver.laz", {"scale": float("nan")}, "finite"), ("clean.outline", {"view": [[1, 0, 0, 0]], "polygon": ALL}, "view"),
-])
+@pytest.mark.parametrize(
+    ("operation", "values", "words"),
+    [
+        ("clean.outliers", {"neighbours": 0}, "greater than or equal to 1"),
+        ("clean.outliers", {"neighbors": 4}, "no parameter “neighbors”"),
+        ("clean.outliers", {"deviations": "many"}, "valid number"),
+        ("register.set_pose", {"scan": 1}, "“x”: Field required"),
+        ("deliver.laz", {"scale": float("nan")}, "finite"),
+        ("clean.outline", {"view": [[1, 0, 0, 0]], "polygon": ALL}, "view"),
+    ],
+)
 def test_parameters_are_refused_by_name_and_rule(operation, values, words):
     from terrazza.operations.base import find
 

@@ -1,4 +1,6 @@
-"""A job that is whole is found whole; every kind of damage is found and said; backups bring a job over whole."""
+"""A job that is whole is found whole; every kind of damage is found and said; backups bring a job
+over whole.
+"""
 
 import os
 import shutil
@@ -52,15 +54,41 @@ DAMAGE = {
     "bit": (lambda job: changed(first_file(job, "3/photo_rgb"), flip), "has changed since it was written"),
     "short": (lambda job: changed(first_file(job, "1/class"), lambda v: v[:-5]), "values instead of"),
     "kind": (lambda job: changed(first_file(job, "1/cut"), lambda v: v.astype(float)), "of another kind"),
-    "torn": (lambda job: (shutil.copy(p := first_file(job, "4/position"), p + "x"), os.replace(p + "x", p), os.truncate(p, 4000)), "cut off or damaged"),
+    "torn": (
+        lambda job: (
+            shutil.copy(p := first_file(job, "4/position"), p + "x"),
+            os.replace(p + "x", p),
+            os.truncate(p, 4000),
+        ),
+        "cut off or damaged",
+    ),
     "index": (lambda job: changed(first_file(job, "5/nodes"), wrong_node), "changed since"),
-    "photo": (lambda job: os.unlink(os.path.join(job.folder, "photos", next(iter(job.facts("photo").values()))["file"])), "photos/photo."),
-    "pose": (lambda job: set_fact(job, "pose", "6", lambda v: v | {"matrix": (np.array(v["matrix"]) * 1.01).tolist()}), "no rotation and shift"),
+    "photo": (
+        lambda job: os.unlink(
+            os.path.join(job.folder, "photos", next(iter(job.facts("photo").values()))["file"])
+        ),
+        "photos/photo.",
+    ),
+    "pose": (
+        lambda job: set_fact(
+            job, "pose", "6", lambda v: v | {"matrix": (np.array(v["matrix"]) * 1.01).tolist()}
+        ),
+        "no rotation and shift",
+    ),
     "count": (lambda job: set_fact(job, "scan", "2", lambda v: v | {"points": v["points"] + 1}), "counts"),
     "cut": (lambda job: Fact.delete().where(Fact.kind == "cut").execute(), "which is no living cut"),
-    "entry": (lambda job: Entry.update(state="undone").where(Entry.operation == "register.automatic").execute(), "which is not living"),
-    "stray": (lambda job: np.save(os.path.join(job.scan_folder(1), "cut.0.e99.npy"), np.zeros(3)), "belongs to nothing"),
-    "tie": (lambda job: set_fact(job, "tie", next(iter(job.facts("tie"))), lambda v: v | {"b": 77}), "between scans that the job does not have"),
+    "entry": (
+        lambda job: Entry.update(state="undone").where(Entry.operation == "register.automatic").execute(),
+        "which is not living",
+    ),
+    "stray": (
+        lambda job: np.save(os.path.join(job.scan_folder(1), "cut.0.e99.npy"), np.zeros(3)),
+        "belongs to nothing",
+    ),
+    "tie": (
+        lambda job: set_fact(job, "tie", next(iter(job.facts("tie"))), lambda v: v | {"b": 77}),
+        "between scans that the job does not have",
+    ),
 }
 
 
@@ -77,12 +105,16 @@ def test_damage_is_found_and_said(copied, damage):
 
 
 def test_a_backup_is_the_job_at_one_moment(copied, tmp_path):
-    """Written while another run goes on changing the job, brought into another workspace, checked, and worked on."""
+    """Written while another run goes on changing the job, brought into another workspace, checked, and worked
+    on.
+    """
     row = queries.job_by(id=1)
     before, count = holdings(row), Entry.select().count()
     size, _ = archive.backup(copied, row, str(tmp_path / "Übergabe 1.tar"))
     must(copied, row, "clean.outliers", scans=[1], deviations=1.0)
-    assert size == os.path.getsize(tmp_path / "Übergabe 1.tar") and not [n for n in os.listdir(copied) if n.startswith("backup-")]
+    assert size == os.path.getsize(tmp_path / "Übergabe 1.tar") and not [
+        n for n in os.listdir(copied) if n.startswith("backup-")
+    ]
     shutil.rmtree(os.path.join(copied, "jobs"))
     other = str(tmp_path / "elsewhere")
     open_workspace(other)
@@ -92,9 +124,15 @@ def test_a_backup_is_the_job_at_one_moment(copied, tmp_path):
     assert kinds(after) == kinds(before) and Entry.select().count() == count and restored.name == "Whole"
     job = opened(other, restored)
     assert health.check(job) == []
-    assert all(os.path.exists(d["path"]) or "deliverables" not in d["path"] for d in job.facts("deliverable").values())
+    assert all(
+        os.path.exists(d["path"]) or "deliverables" not in d["path"]
+        for d in job.facts("deliverable").values()
+    )
     last = [e for e in queries.done_entries(restored)][-1]
-    assert must(other, restored, "classify.height_bands")["points"] > 1000 and queries.entry_of(restored, last.number + 1).state == "done"
+    assert (
+        must(other, restored, "classify.height_bands")["points"] > 1000
+        and queries.entry_of(restored, last.number + 1).state == "done"
+    )
     with pytest.raises(InputError, match="exists already"):
         archive.restore(other, str(tmp_path / "Übergabe 1.tar"))
     assert archive.restore(other, str(tmp_path / "Übergabe 1.tar"), "Second").name == "Second"

@@ -35,22 +35,36 @@ def apart(a, b) -> float:
     return float(away.max())
 
 
-@pytest.mark.parametrize(("name", "points", "columns"), [
-    ("pcl/bun0.xyz", 397, set()), ("pcl/bun0.pcd", 397, {"extra.curvature"}), ("cgal/b9_training.ply", 22300, {"extra.label"}), ("laspy/simple.copc.laz", 1065, {"native_rgb", "time"}),
-    ("laspy/simple.las", 1065, {"native_rgb", "time"}), ("e57/bunnyFloat.e57", 30571, set()),
-])
+@pytest.mark.parametrize(
+    ("name", "points", "columns"),
+    [
+        ("pcl/bun0.xyz", 397, set()),
+        ("pcl/bun0.pcd", 397, {"extra.curvature"}),
+        ("cgal/b9_training.ply", 22300, {"extra.label"}),
+        ("laspy/simple.copc.laz", 1065, {"native_rgb", "time"}),
+        ("laspy/simple.las", 1065, {"native_rgb", "time"}),
+        ("e57/bunnyFloat.e57", 30571, set()),
+    ],
+)
 def test_formats_become_scans(workspace, row, name, points, columns):
     figures = must(workspace, row, "import.files", files=[str(REFERENCES / name)])
     job = opened(workspace, row)
-    assert figures["points"] == points == job.scan(1).points and columns <= {k.split("/")[1] for k in job.facts("column")} | set(job.scan(1).record["constants"])
-    other = {"xyz": lambda p: np.loadtxt(p)[:, :3], "ply": lambda p: np.stack([PlyData.read(p)["vertex"][a] for a in "xyz"], 1)}.get(name[-3:])
+    assert figures["points"] == points == job.scan(1).points and columns <= {
+        k.split("/")[1] for k in job.facts("column")
+    } | set(job.scan(1).record["constants"])
+    other = {
+        "xyz": lambda p: np.loadtxt(p)[:, :3],
+        "ply": lambda p: np.stack([PlyData.read(p)["vertex"][a] for a in "xyz"], 1),
+    }.get(name[-3:])
     assert other is None or apart(all_xyz(job), other(REFERENCES / name)) < 0.9e-5
 
 
 @pytest.mark.parametrize("up", ["+y", "-z", "-x"])
 @pytest.mark.parametrize("unit", ["international foot", "inch"])
 def test_unit_and_axes_turn_scans_photos_and_poses_alike(workspace, row, tmp_path, up, unit):
-    """The same room, once upright in metres and once turned in another unit, must come out as the same room."""
+    """The same room, once upright in metres and once turned in another unit, must come out as the
+    same room.
+    """
     axes, factor = Axes.named(UPRIGHT[up]), metres_per(unit)
     back = np.eye(4)
     back[:3, :3] = axes.matrix.T
@@ -59,8 +73,22 @@ def test_unit_and_axes_turn_scans_photos_and_poses_alike(workspace, row, tmp_pat
     turned = back @ pose @ back.T
     turned[:3, 3] /= factor
     with e57.Writer(str(tmp_path / "t.e57")) as out:
-        out.add_scan("A", [data | {"xyz": data["xyz"] @ axes.matrix / factor}], ["xyz", "intensity", "row", "column"], pose=turned, grid=(60, 120), scale=1e-6)
-        out.add_scan("B", [data | {"xyz": data["xyz"] @ axes.matrix / factor}], ["xyz", "intensity", "row", "column"], pose=np.eye(4), grid=(60, 120), scale=1e-6)
+        out.add_scan(
+            "A",
+            [data | {"xyz": data["xyz"] @ axes.matrix / factor}],
+            ["xyz", "intensity", "row", "column"],
+            pose=turned,
+            grid=(60, 120),
+            scale=1e-6,
+        )
+        out.add_scan(
+            "B",
+            [data | {"xyz": data["xyz"] @ axes.matrix / factor}],
+            ["xyz", "intensity", "row", "column"],
+            pose=np.eye(4),
+            grid=(60, 120),
+            scale=1e-6,
+        )
     must(workspace, row, "import.files", files=[str(tmp_path / "t.e57")], unit=unit, axes=UPRIGHT[up])
     job = opened(workspace, row)
     assert np.allclose(job.scan(1).pose, pose, atol=1e-9)
@@ -69,16 +97,38 @@ def test_unit_and_axes_turn_scans_photos_and_poses_alike(workspace, row, tmp_pat
 
 def test_every_nth_point_and_ranges_then_completed(workspace, row, tmp_path):
     write_room(tmp_path / "r.e57", posed=True)
-    figures = must(workspace, row, "import.files", files=[str(tmp_path / "r.e57")], every=10, take=["1:1", "1:2"])
+    figures = must(
+        workspace, row, "import.files", files=[str(tmp_path / "r.e57")], every=10, take=["1:1", "1:2"]
+    )
     job = opened(workspace, row)
-    assert job.scan(1).points == 5400 and job.scan(1).record["grid"] is None and "as a test" in figures["says"]
-    must(workspace, row, "import.edit_scan", scan=1, name="Named", block="house / upper floor", notes="by the door", captured="2026-05-04 10:12")
+    assert (
+        job.scan(1).points == 5400 and job.scan(1).record["grid"] is None and "as a test" in figures["says"]
+    )
+    must(
+        workspace,
+        row,
+        "import.edit_scan",
+        scan=1,
+        name="Named",
+        block="house / upper floor",
+        notes="by the door",
+        captured="2026-05-04 10:12",
+    )
     must(workspace, row, "clean.outliers")
     done = must(workspace, row, "import.complete", scans=[1])
     job = opened(workspace, row)
     scan = job.scan(1)
-    assert (scan.points, job.scan(2).points, scan.name, scan.record["grid"]) == (54000, 5400, "Named", [150, 360]) and done["rows"][0]["before"] == 5400
-    assert scan.record["block"] == "house/upper floor" and scan.record["notes"] == "by the door" and scan.pose is not None
+    assert (scan.points, job.scan(2).points, scan.name, scan.record["grid"]) == (
+        54000,
+        5400,
+        "Named",
+        [150, 360],
+    ) and done["rows"][0]["before"] == 5400
+    assert (
+        scan.record["block"] == "house/upper floor"
+        and scan.record["notes"] == "by the door"
+        and scan.pose is not None
+    )
     assert "cuts" in done["notes"][0] and not job.get("column", "1/cut") and job.get("column", "2/cut")
     assert apart(all_xyz(job), rigid.apply(room_poses()[0], scan_room(room_poses()[0], seed=0)["xyz"])) < 2e-5
     assert perform(workspace, row, "import.complete", scans=[1]).state == "failed"
@@ -87,20 +137,40 @@ def test_every_nth_point_and_ranges_then_completed(workspace, row, tmp_path):
 @pytest.mark.parametrize(("nearest", "farthest"), [(0, 2.5), (2.0, 0), (1.5, 3.0)])
 def test_ranges_are_kept(workspace, row, tmp_path, nearest, farthest):
     write_room(tmp_path / "r.e57")
-    figures = must(workspace, row, "import.files", files=[str(tmp_path / "r.e57")], take=["1:1"], nearest=nearest, farthest=farthest)
+    figures = must(
+        workspace,
+        row,
+        "import.files",
+        files=[str(tmp_path / "r.e57")],
+        take=["1:1"],
+        nearest=nearest,
+        farthest=farthest,
+    )
     away = np.linalg.norm(scan_room(room_poses()[0], seed=0)["xyz"], axis=1)
     inside = (away >= nearest) & (away <= (farthest or np.inf))
-    assert abs(figures["points"] - inside.sum()) <= 2 and figures["rows"][0]["beyond"] == 54000 - figures["points"] and figures["dropped"] == 0
+    assert (
+        abs(figures["points"] - inside.sum()) <= 2
+        and figures["rows"][0]["beyond"] == 54000 - figures["points"]
+        and figures["dropped"] == 0
+    )
 
 
 def test_repairs_are_data(workspace, row, tmp_path):
     lines = [f"{k % 40} {k // 40} {1.5} {k} 10 20 30" for k in range(4000)]
     lines[3], lines[2100], lines[5] = "nan 0 0 1 2 3 4", "what", "1 2 3 4 5 6 900"
     (tmp_path / "a b é.xyz").write_text("\n".join(lines))
-    figures = must(workspace, row, "import.files", files=[str(tmp_path / "a b é.xyz")], columns="x y z intensity red green blue")
+    figures = must(
+        workspace,
+        row,
+        "import.files",
+        files=[str(tmp_path / "a b é.xyz")],
+        columns="x y z intensity red green blue",
+    )
     found = {r["code"]: (r["count"], r["scan"]) for r in figures["repairs"]}
     assert found.pop("unreadable") == (1, 1) and found.pop("not_finite") == (1, 1) and figures["dropped"] == 2
-    assert set(found) <= {"colour_range", "bounds", "count"} and any("could not be read" in n for n in figures["notes"])
+    assert set(found) <= {"colour_range", "bounds", "count"} and any(
+        "could not be read" in n for n in figures["notes"]
+    )
     twice = must(workspace, row, "import.files", files=[str(tmp_path / "a b é.xyz")])
     assert any(r["code"] == "name" for r in twice["repairs"])
 
@@ -114,7 +184,10 @@ def test_broken_files_take_nothing_with_them(workspace, row, tmp_path):
     refused = perform(workspace, row, "import.files", files=files)
     assert refused.state == "failed" and "cut.e57" in refused.message and not opened(workspace, row).scans()
     figures = must(workspace, row, "import.files", files=files, broken="leave out")
-    assert figures["scans"] == 3 and sorted(r["name"] for r in figures["repairs"] if r["code"] == "scan") == ["cut.e57", "empty.las"]
+    assert figures["scans"] == 3 and sorted(r["name"] for r in figures["repairs"] if r["code"] == "scan") == [
+        "cut.e57",
+        "empty.las",
+    ]
     nothing = perform(workspace, row, "import.files", files=[files[0], files[2]], broken="leave out")
     assert nothing.state == "failed" and "None of the files" in nothing.message
 
@@ -125,12 +198,22 @@ def test_a_scan_damaged_inside_is_left_out_alone(workspace, row, tmp_path):
     data = bytearray((tmp_path / "r.e57").read_bytes())
     data[len(data) // 3 : len(data) // 3 + 4000] = b"\xff" * 4000
     (tmp_path / "r.e57").write_bytes(bytes(data))
-    assert perform(workspace, row, "import.files", files=[str(tmp_path / "r.e57")]).state in {"failed", "done"}
+    assert perform(workspace, row, "import.files", files=[str(tmp_path / "r.e57")]).state in {
+        "failed",
+        "done",
+    }
     figures = must(workspace, row, "import.files", files=[str(tmp_path / "r.e57")], broken="leave out")
     assert figures["scans"] >= 2
 
 
-@pytest.mark.parametrize(("params", "words"), [({"axes": "x x y"}, "no order of axes"), ({"nearest": 5, "farthest": 3}, "not beyond"), ({"every": 0}, "greater than or equal")])
+@pytest.mark.parametrize(
+    ("params", "words"),
+    [
+        ({"axes": "x x y"}, "no order of axes"),
+        ({"nearest": 5, "farthest": 3}, "not beyond"),
+        ({"every": 0}, "greater than or equal"),
+    ],
+)
 def test_choices_that_cannot_be(workspace, row, tmp_path, params, words):
     write_room(tmp_path / "r.e57")
     with pytest.raises((ParamsError, AssertionError), match=words):
@@ -139,29 +222,51 @@ def test_choices_that_cannot_be(workspace, row, tmp_path, params, words):
 
 def test_each_file_has_its_own_unit(workspace, row, tmp_path):
     for name, factor in (("a", 1.0), ("b", 1000.0), ("c", 1 / 0.3048)):
-        np.savetxt(tmp_path / f"{name}.xyz", np.random.default_rng(1).uniform(0, 8, (300, 3)) * factor, fmt="%.5f")
-    must(workspace, row, "import.files", files=[str(tmp_path / f"{n}.xyz") for n in "abc"], units=["", "2:millimetre", "3:international foot"])
+        np.savetxt(
+            tmp_path / f"{name}.xyz", np.random.default_rng(1).uniform(0, 8, (300, 3)) * factor, fmt="%.5f"
+        )
+    must(
+        workspace,
+        row,
+        "import.files",
+        files=[str(tmp_path / f"{n}.xyz") for n in "abc"],
+        units=["", "2:millimetre", "3:international foot"],
+    )
     job = opened(workspace, row)
     assert apart(all_xyz(job, 1), all_xyz(job, 2)) < 2e-5 and apart(all_xyz(job, 1), all_xyz(job, 3)) < 2e-5
     for words in ("4:metre", "2:foot", "millimetre"):
-        assert "is not file:unit" in perform(workspace, row, "import.files", files=[str(tmp_path / "a.xyz")], units=[words]).message
+        assert (
+            "is not file:unit"
+            in perform(workspace, row, "import.files", files=[str(tmp_path / "a.xyz")], units=[words]).message
+        )
 
 
-@pytest.mark.parametrize(("name", "gain", "start"), [("pts", 1.0, -2048.0), ("xyz", 1 / 65535, 0.0), ("csv", 1.0, 0.0)])
+@pytest.mark.parametrize(
+    ("name", "gain", "start"), [("pts", 1.0, -2048.0), ("xyz", 1 / 65535, 0.0), ("csv", 1.0, 0.0)]
+)
 def test_the_files_own_intensities_are_read_back(workspace, row, tmp_path, name, gain, start):
     """Whatever 16 bits hold, a pick tells the value that the file has."""
     from terrazza.web.contexts import scene
 
     rng, path = np.random.default_rng(2), tmp_path / f"i.{name}"
-    values = {"pts": rng.integers(-2048, 2048, 500), "xyz": rng.random(500), "csv": rng.integers(0, 4096, 500)}[name]
-    lines = [f"{x:.3f} {y:.3f} {z:.3f} {v:.9g}" + (" 1 2 3" if name == "pts" else "") for (x, y, z), v in zip(rng.uniform(0, 5, (500, 3)), values)]
+    values = {
+        "pts": rng.integers(-2048, 2048, 500),
+        "xyz": rng.random(500),
+        "csv": rng.integers(0, 4096, 500),
+    }[name]
+    lines = [
+        f"{x:.3f} {y:.3f} {z:.3f} {v:.9g}" + (" 1 2 3" if name == "pts" else "")
+        for (x, y, z), v in zip(rng.uniform(0, 5, (500, 3)), values)
+    ]
     path.write_text("\n".join((["500"] if name == "pts" else []) + lines) + "\n")
     must(workspace, row, "import.files", files=[str(path)])
     job = opened(workspace, row)
     scan, cloud = job.scan(1), job.cloud(1)
     told = np.array([scene.told(scan, cloud, np.eye(4), k)["intensity_raw"] for k in range(500)])
     back = scan.record["intensity_as"]
-    assert np.allclose(np.sort(told), np.sort(values), atol=max(gain, 1e-9) * 0.51) and (back is None if name == "csv" else np.allclose(back, (gain, start)))
+    assert np.allclose(np.sort(told), np.sort(values), atol=max(gain, 1e-9) * 0.51) and (
+        back is None if name == "csv" else np.allclose(back, (gain, start))
+    )
 
 
 @pytest.mark.parametrize(("width", "columns"), [(0, 360), (120, 120), (100, 90)])
@@ -177,7 +282,9 @@ def test_the_view_from_a_station_is_as_wide_as_wanted(workspace, row, tmp_path, 
 
 
 def test_photos_are_added_turned_and_taken_away(workspace, row, tmp_path):
-    """A photo that shows the scan's own directions colours its points with them; turned, it colours others; taken away, it is gone until undone."""
+    """A photo that shows the scan's own directions colours its points with them; turned, it colours others;
+    taken away, it is gone until undone.
+    """
     rows, columns = 150, 360
     write_room(tmp_path / "r.e57", posed=True, rows=rows, columns=columns)
     must(workspace, row, "import.files", files=[str(tmp_path / "r.e57")], take=["1:1"])
@@ -187,8 +294,13 @@ def test_photos_are_added_turned_and_taken_away(workspace, row, tmp_path):
     picture[..., 1] = np.rint(127.5 + 127.5 * np.sin(azimuth))
     Image.fromarray(picture).save(tmp_path / "pano.png")
     Image.fromarray(picture[:, :500]).save(tmp_path / "narrow.png")
-    assert "twice as wide" in perform(workspace, row, "import.add_photo", scan=1, picture=str(tmp_path / "narrow.png")).message
-    assert must(workspace, row, "import.add_photo", scan=1, picture=str(tmp_path / "pano.png"))["photo"] == "1-0"
+    assert (
+        "twice as wide"
+        in perform(workspace, row, "import.add_photo", scan=1, picture=str(tmp_path / "narrow.png")).message
+    )
+    assert (
+        must(workspace, row, "import.add_photo", scan=1, picture=str(tmp_path / "pano.png"))["photo"] == "1-0"
+    )
     for turn in (0, 90):
         if turn:
             must(workspace, row, "import.edit_photo", photo="1-0", turn_deg=turn, name="Turned")
@@ -197,7 +309,17 @@ def test_photos_are_added_turned_and_taken_away(workspace, row, tmp_path):
         xyz, rgb = job.cloud(1).xyz(), job.cloud(1).read("photo_rgb").astype(float)
         seen = np.arctan2(xyz[:, 1], xyz[:, 0]) - np.radians(turn)
         lit = rgb.any(1)
-        assert lit.mean() > 0.9 and np.abs(rgb[lit, 0] - 127.5 - 127.5 * np.cos(seen[lit])).max() < 4 and np.abs(rgb[lit, 1] - 127.5 - 127.5 * np.sin(seen[lit])).max() < 4
-    assert job.get("photo", "1-0")["name"] == "Turned" and "nothing to change" in perform(workspace, row, "import.edit_photo", photo="1-0").message
+        assert (
+            lit.mean() > 0.9
+            and np.abs(rgb[lit, 0] - 127.5 - 127.5 * np.cos(seen[lit])).max() < 4
+            and np.abs(rgb[lit, 1] - 127.5 - 127.5 * np.sin(seen[lit])).max() < 4
+        )
+    assert (
+        job.get("photo", "1-0")["name"] == "Turned"
+        and "nothing to change" in perform(workspace, row, "import.edit_photo", photo="1-0").message
+    )
     must(workspace, row, "import.edit_photo", photo="1-0", remove=True)
-    assert not opened(workspace, row).facts("photo") and "no photo 1-0" in perform(workspace, row, "import.edit_photo", photo="1-0").message
+    assert (
+        not opened(workspace, row).facts("photo")
+        and "no photo 1-0" in perform(workspace, row, "import.edit_photo", photo="1-0").message
+    )

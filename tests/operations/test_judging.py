@@ -15,20 +15,50 @@ def test_a_scan_put_off_shows_double_walls_until_it_is_adjusted(copied):
     row = queries.job_by(name="Whole")
     job = opened(copied, row)
     said = dict(statement(job))
-    assert "8 of 8 scans placed" in said["Done"] and "No surface shows twice." in said["How good"] and said["Doubted"] == "Nothing." and "loops of ties close" in said["How sure"]
+    assert (
+        "8 of 8 scans placed" in said["Done"]
+        and "No surface shows twice." in said["How good"]
+        and said["Doubted"] == "Nothing."
+        and "loops of ties close" in said["How sure"]
+    )
     assert must(copied, row, "register.double_walls")["double_walls"] == []
     pose = job.grid_pose(job.scan(2))
     x, y, z = pose[:3, 3] + [0.006, -0.006, 0.004]
-    must(copied, row, "register.set_pose", scan=2, x=x, y=y, z=z, heading_deg=float(np.degrees(rigid.heading(pose))))
+    must(
+        copied,
+        row,
+        "register.set_pose",
+        scan=2,
+        x=x,
+        y=y,
+        z=z,
+        heading_deg=float(np.degrees(rigid.heading(pose))),
+    )
     figures = must(copied, row, "register.double_walls")
-    assert {d["off"] for d in figures["double_walls"]} == {2} and 3 < abs(figures["double_walls"][0]["offset_mm"]) < 12 and "Scan 2 shows a" in figures["doubt"][0]
-    assert f"{len(figures['double_walls'])} surfaces show twice" in dict(statement(opened(copied, row)))["How good"]
+    assert (
+        {d["off"] for d in figures["double_walls"]} == {2}
+        and 3 < abs(figures["double_walls"][0]["offset_mm"]) < 12
+        and "Scan 2 shows a" in figures["doubt"][0]
+    )
+    assert (
+        f"{len(figures['double_walls'])} surfaces show twice"
+        in dict(statement(opened(copied, row)))["How good"]
+    )
     again = must(copied, row, "register.adjust")
-    assert again["doubt"] == [] and again["double_walls"] == [] and again["test"]["low"] > 0 and all(0 <= r["redundancy"] <= 1 for r in opened(copied, row).facts("tie").values() if not r["failed"])
+    assert (
+        again["doubt"] == []
+        and again["double_walls"] == []
+        and again["test"]["low"] > 0
+        and all(
+            0 <= r["redundancy"] <= 1 for r in opened(copied, row).facts("tie").values() if not r["failed"]
+        )
+    )
 
 
 def test_what_speaks_against_control_is_said_after_changes_by_hand_too(copied):
-    """A point matched to the wrong target by hand is doubted, and no longer so when it is matched rightly again."""
+    """A point matched to the wrong target by hand is doubted, and no longer so when it is matched rightly
+    again.
+    """
     row = queries.job_by(name="Whole")
     rows = [r for r in opened(copied, row).get("frame")["rows"] if r["role"] == "control" and r["matched"]]
     one, other = rows[0], rows[1]
@@ -37,30 +67,49 @@ def test_what_speaks_against_control_is_said_after_changes_by_hand_too(copied):
     wrong = must(copied, row, "georeference.match", point=one["name"], target=other["targets"][0])
     assert wrong["doubt"]
     right = must(copied, row, "georeference.match", point=one["name"], target=one["targets"][0])
-    assert right["doubt"] == [] and right["rms_mm"] < 3 and all(r["detectable_mm"] for r in right["rows"] if r["role"] == "control" and r["matched"])
+    assert (
+        right["doubt"] == []
+        and right["rms_mm"] < 3
+        and all(r["detectable_mm"] for r in right["rows"] if r["role"] == "control" and r["matched"])
+    )
 
 
 def test_a_tie_switched_off_stays_off_when_registration_runs_again(copied):
     row = queries.job_by(name="Whole")
-    key = next(k for k, t in opened(copied, row).facts("tie").items() if not t["failed"] and t["overlap"] < 0.6)
+    key = next(
+        k for k, t in opened(copied, row).facts("tie").items() if not t["failed"] and t["overlap"] < 0.6
+    )
     a, b = map(int, key.split("-"))
     must(copied, row, "register.tie", a=b, b=a, on=False)
     for operation in ("register.adjust", "register.automatic"):
         must(copied, row, operation)
         job = opened(copied, row)
-        assert job.get("tie", key, {"failed": "not tried"})["failed"] in {"switched off by hand", "not tried"} and len(job.scans(placed=True)) == 8
+        assert (
+            job.get("tie", key, {"failed": "not tried"})["failed"] in {"switched off by hand", "not tried"}
+            and len(job.scans(placed=True)) == 8
+        )
     must(copied, row, "register.tie", a=a, b=b)
-    assert opened(copied, row).facts("tie_choice") == {} and not {t["failed"] for t in must(copied, row, "register.adjust")["ties"] if {t["a"], t["b"]} == {a, b}} - {""}
+    assert opened(copied, row).facts("tie_choice") == {} and not {
+        t["failed"] for t in must(copied, row, "register.adjust")["ties"] if {t["a"], t["b"]} == {a, b}
+    } - {""}
 
 
 def test_control_bends_the_scans_as_far_as_its_standard_deviations_allow(copied):
-    """Good ties give way by hundredths of a millimetre, by less the less the control is believed; a point read wrong is said, and undo brings the old poses back."""
+    """Good ties give way by hundredths of a millimetre, by less the less the control is believed; a point
+    read wrong is said, and undo brings the old poses back.
+    """
     row = queries.job_by(name="Whole")
     before = {s.id: s.pose for s in opened(copied, row).scans()}
     firm = must(copied, row, "georeference.bend")
-    assert firm["test"]["low"] * 0.2 < firm["test"]["value"] < firm["test"]["high"] and 0.005 < max(firm["moved_mm"].values()) < 0.5 and not any("contradict" in d for d in firm["doubt"])
+    assert (
+        firm["test"]["low"] * 0.2 < firm["test"]["value"] < firm["test"]["high"]
+        and 0.005 < max(firm["moved_mm"].values()) < 0.5
+        and not any("contradict" in d for d in firm["doubt"])
+    )
     bent = opened(copied, row)
-    assert {s.pose_record["how"] for s in bent.scans()} == {"bent to control"} and any(not np.array_equal(s.pose, before[s.id]) for s in bent.scans())
+    assert {s.pose_record["how"] for s in bent.scans()} == {"bent to control"} and any(
+        not np.array_equal(s.pose, before[s.id]) for s in bent.scans()
+    )
     undo(queries.done_entries(row)[-1])
     assert all(np.array_equal(s.pose, before[s.id]) for s in opened(copied, row).scans())
     loose = must(copied, row, "georeference.bend", survey_mm=20)
@@ -68,15 +117,20 @@ def test_control_bends_the_scans_as_far_as_its_standard_deviations_allow(copied)
     with pytest.raises(AssertionError, match="already"):
         must(copied, row, "georeference.bend")
     undo(queries.done_entries(row)[-1])
-    one, other = [r for r in opened(copied, row).get("frame")["rows"] if r["role"] == "control" and r["matched"]][:2]
+    one, other = [
+        r for r in opened(copied, row).get("frame")["rows"] if r["role"] == "control" and r["matched"]
+    ][:2]
     must(copied, row, "georeference.match", point=one["name"], target=other["targets"][0])
     assert any("contradict" in d for d in must(copied, row, "georeference.bend")["doubt"])
 
 
 def test_scans_without_a_common_surface_are_placed_by_targets(tmp_path, workspace):
-    """Two rooms that share no surface, with four targets picked in both: one island, nothing doubted; without them two islands."""
-    from tests import places
+    """Two rooms that share no surface, with four targets picked in both: one island, nothing doubted; without
+    them two islands.
+    """
     from terrazza.formats import e57
+    from tests import places
+
     rng = np.random.default_rng(3)
     place = places.WORLDS["islands"](rng)
     stations = [place.places[0], place.places[1], place.places[-2], place.places[-1]]
@@ -86,7 +140,19 @@ def test_scans_without_a_common_surface_are_placed_by_targets(tmp_path, workspac
         for k, station in enumerate(stations):
             pose, hit, xyz = places.scanned(place, "islands", station, rng)
             truth.append(pose)
-            out.add_scan(f"s{k}", [{"xyz": xyz, "intensity": np.full(len(xyz), 20000, np.uint16), "row": row_of[hit].astype(np.uint32), "column": column_of[hit].astype(np.uint32)}], ["xyz", "intensity", "row", "column"], grid=(places.ROWS, places.COLUMNS))
+            out.add_scan(
+                f"s{k}",
+                [
+                    {
+                        "xyz": xyz,
+                        "intensity": np.full(len(xyz), 20000, np.uint16),
+                        "row": row_of[hit].astype(np.uint32),
+                        "column": column_of[hit].astype(np.uint32),
+                    }
+                ],
+                ["xyz", "intensity", "row", "column"],
+                grid=(places.ROWS, places.COLUMNS),
+            )
     row = queries.create_job(workspace, "Two")
     must(workspace, row, "import.files", files=[str(tmp_path / "two.e57")])
     alone = must(workspace, row, "register.automatic")
@@ -112,4 +178,6 @@ def test_the_same_file_twice_is_told_by_its_points(tmp_path, workspace):
         must(workspace, row, "import.files", files=[str(tmp_path / "r.e57")])
     must(workspace, row, "register.automatic")
     said = opened(workspace, row).facts("standing")
-    assert ["the very same points as scan" in (said[str(k)]["doubt"] or "") for k in range(1, 7)] == [False] * 3 + [True] * 3
+    assert ["the very same points as scan" in (said[str(k)]["doubt"] or "") for k in range(1, 7)] == [
+        False
+    ] * 3 + [True] * 3

@@ -1,4 +1,6 @@
-"""Nothing lost in silence: honest files come in whole, what is lost is counted and told, numbers and names are never mixed up."""
+"""Nothing lost in silence: honest files come in whole, what is lost is counted and told, numbers and names
+are never mixed up.
+"""
 
 import os
 import shutil
@@ -44,7 +46,11 @@ def test_a_removed_scans_number_is_never_given_again(workspace, row, tmp_path):
     for number in (5, 4):
         fieldbook.undo(queries.entry_of(row, number))
     fieldbook.sweep(workspace, row)
-    assert health.check(opened(workspace, row)) == [] and (xyz_of(workspace, row, 3) == before).all() and opened(workspace, row).get("left_out", 3)
+    assert (
+        health.check(opened(workspace, row)) == []
+        and (xyz_of(workspace, row, 3) == before).all()
+        and opened(workspace, row).get("left_out", 3)
+    )
     must(workspace, row, "import.files", files=[str(tmp_path / "r.e57")], take=["1:1"])
     assert max(s.id for s in opened(workspace, row).scans()) == 5
 
@@ -54,12 +60,23 @@ def test_numbers_and_default_names_of_the_table_are_their_own(workspace, row, tm
     write_room(tmp_path / "r.e57", rows=40, columns=80)
     must(workspace, row, "import.files", files=[str(tmp_path / "r.e57")])
     at = {"scan": 1, "at": xyz_of(workspace, row)[0].tolist()}
-    make = {"measure": ("measure.take", {"kind": "point", "points": [at]}), "pin": ("pins.put", {"points": [at]}), "view": ("table.keep_view", {"name": "v", "address": "x"}),
-            "box": ("boxes.put", {"centre": [0, 0, 0], "size": [1, 1, 1]})}[kind]
+    make = {
+        "measure": ("measure.take", {"kind": "point", "points": [at]}),
+        "pin": ("pins.put", {"points": [at]}),
+        "view": ("table.keep_view", {"name": "v", "address": "x"}),
+        "box": ("boxes.put", {"centre": [0, 0, 0], "size": [1, 1, 1]}),
+    }[kind]
     first = must(workspace, row, make[0], **make[1])[kind]
     must(workspace, row, "table.take_away", kind=kind, number=first)
     if kind != "view":
-        must(workspace, row, "table.rename", kind=kind, number=must(workspace, row, make[0], **make[1])[kind], name=f"{'point' if kind == 'measure' else kind} {first + 2}")
+        must(
+            workspace,
+            row,
+            "table.rename",
+            kind=kind,
+            number=must(workspace, row, make[0], **make[1])[kind],
+            name=f"{'point' if kind == 'measure' else kind} {first + 2}",
+        )
     second = must(workspace, row, make[0], **make[1])[kind]
     names = [v["name"] for v in opened(workspace, row).facts(kind).values()]
     assert second > first and len(set(names)) == len(names)
@@ -90,17 +107,26 @@ def test_no_flipped_bit_of_an_e57_comes_in(tmp_path):
     for seed in range(40):
         path = flipped(tmp_path / "s.e57", seed)
         with pytest.raises(Exception, match="cannot be read as E57"):
-            assert sum(len(c["xyz"]) for c in e57.read_points(str(path), len(e57.look(str(path)).scans) - 1)) < 0
+            assert (
+                sum(len(c["xyz"]) for c in e57.read_points(str(path), len(e57.look(str(path)).scans) - 1)) < 0
+            )
 
 
-@pytest.mark.parametrize("place", [(0.0, 0.0, 0.0), (30_000.0, -12_000.0, 200.0), (689_000.0, 5_338_000.0, 520.0)])
+@pytest.mark.parametrize(
+    "place", [(0.0, 0.0, 0.0), (30_000.0, -12_000.0, 200.0), (689_000.0, 5_338_000.0, 520.0)]
+)
 def test_bounds_in_the_common_frame_lose_no_point(workspace, row, tmp_path, place):
     """The writer of pye57 gives header bounds in the common frame beside local points."""
     turn = rigid.about_z(0.7)
     file = pye57.E57(str(tmp_path / "c.e57"), mode="w")
     names = ("cartesianX", "cartesianY", "cartesianZ")
     for k in range(2):
-        file.write_scan_raw({n: XYZ[:, i] + k for i, n in enumerate(names)}, rotation=np.array([np.cos(0.35), 0, 0, np.sin(0.35)]), translation=np.array(place) + 3 * k, name=f"s{k}")
+        file.write_scan_raw(
+            {n: XYZ[:, i] + k for i, n in enumerate(names)},
+            rotation=np.array([np.cos(0.35), 0, 0, np.sin(0.35)]),
+            translation=np.array(place) + 3 * k,
+            name=f"s{k}",
+        )
     file.close()
     figures = must(workspace, row, "import.files", files=[str(tmp_path / "c.e57")])
     job = opened(workspace, row)
@@ -139,7 +165,11 @@ def test_a_laz_with_more_chunks_than_it_counts_says_so(tmp_path):
     data[107:111] = (30_000).to_bytes(4, "little")
     (tmp_path / "c.laz").write_bytes(bytes(data))
     found = las.look(str(tmp_path / "c.laz"))
-    assert found.scans[0].points == 100_000 and "20,000" not in found.repairs[0].says and "50,000" in found.repairs[0].says
+    assert (
+        found.scans[0].points == 100_000
+        and "20,000" not in found.repairs[0].says
+        and "50,000" in found.repairs[0].says
+    )
     assert sum(len(c["position"]) for c in las.read_points(str(tmp_path / "c.laz"))) == 100_000
 
 
@@ -148,8 +178,14 @@ def test_empty_scans_are_left_out_alone(workspace, row, tmp_path):
         out.add_scan("full", [{"xyz": XYZ}], ["xyz"])
         out.add_scan("empty", [{"xyz": XYZ[:0]}], ["xyz"])
     laspy.LasData(laspy.LasHeader(point_format=0, version="1.2")).write(str(tmp_path / "none.las"))
-    figures = must(workspace, row, "import.files", files=[str(tmp_path / "e.e57"), str(tmp_path / "none.las")])
-    assert figures["scans"] == 1 and figures["points"] == 4000 and sum("no valid point" in n for n in figures["notes"]) == 2
+    figures = must(
+        workspace, row, "import.files", files=[str(tmp_path / "e.e57"), str(tmp_path / "none.las")]
+    )
+    assert (
+        figures["scans"] == 1
+        and figures["points"] == 4000
+        and sum("no valid point" in n for n in figures["notes"]) == 2
+    )
     alone = perform(workspace, row, "import.files", files=[str(tmp_path / "none.las")])
     assert alone.state == "failed" and "valid point" in alone.message
 
@@ -163,7 +199,14 @@ def floating(path, top, limits=None, intensity=None):
         data = libe57.VectorNode(image, True)
         root.set("data3D", data)
         scan, proto, held = libe57.StructureNode(image), libe57.StructureNode(image), {}
-        values = {"cartesianX": XYZ[:, 0], "cartesianY": XYZ[:, 1], "cartesianZ": XYZ[:, 2], "colorRed": np.linspace(0, top, 4000), "colorGreen": np.full(4000, top / 2), "colorBlue": np.zeros(4000)}
+        values = {
+            "cartesianX": XYZ[:, 0],
+            "cartesianY": XYZ[:, 1],
+            "cartesianZ": XYZ[:, 2],
+            "colorRed": np.linspace(0, top, 4000),
+            "colorGreen": np.full(4000, top / 2),
+            "colorBlue": np.zeros(4000),
+        }
         values |= {"intensity": intensity} if intensity is not None else {}
         for name in values:
             proto.set(name, libe57.FloatNode(image, 0.0))
@@ -189,9 +232,13 @@ def floating(path, top, limits=None, intensity=None):
     return str(path)
 
 
-@pytest.mark.parametrize(("top", "limits"), [(1.0, None), (1.0, 1.0), (0.83, None), (255.0, None), (200.0, 255.0), (65535.0, None)])
+@pytest.mark.parametrize(
+    ("top", "limits"), [(1.0, None), (1.0, 1.0), (0.83, None), (255.0, None), (200.0, 255.0), (65535.0, None)]
+)
 def test_floating_colours_keep_their_brightness(tmp_path, top, limits):
-    red = np.concatenate([c["native_rgb"] for c in e57.read_points(floating(tmp_path / "f.e57", top, limits), 0)])[:, 0]
+    red = np.concatenate(
+        [c["native_rgb"] for c in e57.read_points(floating(tmp_path / "f.e57", top, limits), 0)]
+    )[:, 0]
     full = next(t for t in (1.0, 255.0, 65535.0) if top <= t)
     assert np.abs(red - np.linspace(0, top, 4000) / full * 255).max() <= 0.51
 
@@ -210,20 +257,34 @@ def test_returns_at_the_scanner_itself_are_left_out_and_told(workspace, row, tmp
     with e57.Writer(str(tmp_path / "z.e57")) as out:
         out.add_scan("Z", [{"xyz": xyz}], ["xyz"])
     figures = must(workspace, row, "import.files", files=[str(tmp_path / "z.e57")])
-    assert figures["points"] == 4000 and figures["lost"] == 0 and [(r["code"], r["count"]) for r in figures["repairs"]] == [("no_echo", 1500)]
+    assert (
+        figures["points"] == 4000
+        and figures["lost"] == 0
+        and [(r["code"], r["count"]) for r in figures["repairs"]] == [("no_echo", 1500)]
+    )
 
 
 @pytest.mark.parametrize(("rogue", "state"), [(20, "done"), (400, "failed")])
 def test_rogue_returns_are_told_and_many_of_them_refused(workspace, row, tmp_path, rogue, state):
-    """Returns farther than anything on Earth: up to one in a hundred is told of, more is a refusal unless asked for."""
+    """Returns farther than anything on Earth: up to one in a hundred is told of, more is a refusal unless
+    asked for.
+    """
     xyz = np.r_[XYZ, np.full((rogue, 3), 3e9)]
-    plyfile.PlyData([plyfile.PlyElement.describe(np.array([tuple(p) for p in xyz], [(a, "f8") for a in "xyz"]), "vertex")]).write(str(tmp_path / "r.ply"))
+    plyfile.PlyData(
+        [plyfile.PlyElement.describe(np.array([tuple(p) for p in xyz], [(a, "f8") for a in "xyz"]), "vertex")]
+    ).write(str(tmp_path / "r.ply"))
     entry = perform(workspace, row, "import.files", files=[str(tmp_path / "r.ply")])
     assert entry.state == state, entry.message
     if state == "failed":
         assert f"{rogue:,} of {4000 + rogue:,} returns" in entry.message
-        entry = perform(workspace, row, "import.files", files=[str(tmp_path / "r.ply")], losses="take the rest")
-    assert entry.figures["lost"] == rogue and entry.figures["points"] == 4000 and f"{rogue} points too far out" in entry.figures["doubt"][0]
+        entry = perform(
+            workspace, row, "import.files", files=[str(tmp_path / "r.ply")], losses="take the rest"
+        )
+    assert (
+        entry.figures["lost"] == rogue
+        and entry.figures["points"] == 4000
+        and f"{rogue} points too far out" in entry.figures["doubt"][0]
+    )
     assert health.check(opened(workspace, row)) == []
 
 
@@ -234,16 +295,26 @@ def test_wide_clouds_come_in_whole_at_the_step_they_need(workspace, row, tmp_pat
     figures = must(workspace, row, "import.files", files=[str(tmp_path / "w.xyz")])
     job = opened(workspace, row)
     got = rigid.apply(job.scan(1).pose, job.cloud(1).xyz())
-    assert figures["points"] == 3000 and figures["lost"] == 0 and np.abs(np.sort(got, 0) - np.sort(xyz, 0)).max() <= max(1e-4, 1.8e-9 * reach)
+    assert (
+        figures["points"] == 3000
+        and figures["lost"] == 0
+        and np.abs(np.sort(got, 0) - np.sort(xyz, 0)).max() <= max(1e-4, 1.8e-9 * reach)
+    )
     assert health.check(job) == []
 
 
-NAMES = ["a\"quote", "back\\slash", "naïve", "two/parts", "x" * 300, "..", "²"]
+NAMES = ['a"quote', "back\\slash", "naïve", "two/parts", "x" * 300, "..", "²"]
 
 
 def test_columns_of_any_name_stay_and_files_are_not_named_after_them(workspace, row, tmp_path):
-    head = "ply\nformat ascii 1.0\nelement vertex 50\nproperty double x\nproperty double y\nproperty double z\n" + "".join(f"property float {n}\n" for n in NAMES) + "end_header\n"
-    lines = "".join(" ".join(f"{v:.3f}" for v in (*XYZ[k], *(k + n for n in range(len(NAMES))))) + "\n" for k in range(50))
+    head = (
+        "ply\nformat ascii 1.0\nelement vertex 50\nproperty double x\nproperty double y\nproperty double z\n"
+        + "".join(f"property float {n}\n" for n in NAMES)
+        + "end_header\n"
+    )
+    lines = "".join(
+        " ".join(f"{v:.3f}" for v in (*XYZ[k], *(k + n for n in range(len(NAMES))))) + "\n" for k in range(50)
+    )
     (tmp_path / "n.ply").write_text(head + lines, encoding="utf-8")
     must(workspace, row, "import.files", files=[str(tmp_path / "n.ply")])
     fieldbook.sweep(workspace, row)
@@ -257,11 +328,19 @@ def test_columns_of_any_name_stay_and_files_are_not_named_after_them(workspace, 
 
 
 def test_a_doubt_is_a_line_on_standard_error_and_on_the_terrace(workspace, tmp_path):
-    from tests.conftest import command
     from terrazza.web.contexts import terraces
+    from tests.conftest import command
 
     (tmp_path / "r.toml").write_text('[[step]]\noperation = "import.files"\n')
-    done = command("run", tmp_path / "r.toml", "--workspace", workspace, "--job", "D", las_file(tmp_path / "c.las", -1000))
+    done = command(
+        "run",
+        tmp_path / "r.toml",
+        "--workspace",
+        workspace,
+        "--job",
+        "D",
+        las_file(tmp_path / "c.las", -1000),
+    )
     assert done.returncode == 0 and done.stderr.count("terrazza: doubt:") == 1
     step = terraces.build(opened(workspace, queries.job_by(name="D")), "import")["steps"][0]
     assert step["doubt"].startswith("1 doubt") and "counts 3,000" in step["doubt"]
@@ -271,10 +350,16 @@ def test_pose_of_unseen_points_takes_native_colour(copied):
     """“photo, else native” is decided point by point."""
     row = queries.job_by(name="Whole")
     job = opened(copied, row)
-    scan = next(s for s in job.scans() if job.cloud(s.id).has("photo_rgb") and job.cloud(s.id).has("native_rgb"))
+    scan = next(
+        s for s in job.scans() if job.cloud(s.id).has("photo_rgb") and job.cloud(s.id).has("native_rgb")
+    )
     figures = must(copied, row, "deliver.laz", path="one", scans=[scan.id])
     cloud, out = job.cloud(scan.id), laspy.read(figures["path"])
-    photo, native, kept = (np.asarray(cloud.read(n)) for n in ("photo_rgb", "native_rgb", "cut")) if cloud.has("cut") else (*(np.asarray(cloud.read(n)) for n in ("photo_rgb", "native_rgb")), np.zeros(cloud.count))
+    photo, native, kept = (
+        (np.asarray(cloud.read(n)) for n in ("photo_rgb", "native_rgb", "cut"))
+        if cloud.has("cut")
+        else (*(np.asarray(cloud.read(n)) for n in ("photo_rgb", "native_rgb")), np.zeros(cloud.count))
+    )
     want = np.where(photo.any(1), photo[:, 1], native[:, 1])[kept == 0]
     assert (np.sort(np.asarray(out.green) // 257) == np.sort(want)).all() and not photo.any(1).all()
 
@@ -286,7 +371,9 @@ def test_bytes_of_las_and_laz_are_promised_to_two_per_cent(copied, name):
     from terrazza.operations.selection import statement
 
     row = queries.job_by(name="Whole")
-    promised = statement(opened(copied, row), "laz", find("deliver.laz").check({"path": name}), QUIET)["bytes"]
+    promised = statement(opened(copied, row), "laz", find("deliver.laz").check({"path": name}), QUIET)[
+        "bytes"
+    ]
     written = must(copied, row, "deliver.laz", path=name)["bytes"]
     assert promised == pytest.approx(written, rel=0.02 if name.endswith("z") else 1e-4)
 
@@ -307,7 +394,12 @@ def test_a_failing_disk_is_a_sentence_and_nothing_is_lost(workspace, row, tmp_pa
 
     monkeypatch.setattr(files.disk, "write_array", fail)
     entry = perform(workspace, row, "clean.outliers", deviations=0.5)
-    assert entry.state == "failed" and {"full": "disk is full", "read only": "only be read", "gone": "not there"}[trouble] in entry.message and entry.hint
+    assert (
+        entry.state == "failed"
+        and {"full": "disk is full", "read only": "only be read", "gone": "not there"}[trouble]
+        in entry.message
+        and entry.hint
+    )
     monkeypatch.undo()
     assert opened(workspace, row).facts("column") == before and health.check(opened(workspace, row)) == []
 

@@ -9,15 +9,15 @@ import pye57
 import pytest
 from scipy.spatial import cKDTree
 
-from terrazza.core.geometry import rigid
 from terrazza import formats
+from terrazza.core.geometry import rigid
+from terrazza.core.progress import QUIET
 from terrazza.db import queries
 from terrazza.operations import recipe
 from terrazza.operations.deliver import E57Params, LazParams, XyzParams
 from terrazza.operations.selection import statement
-from terrazza.core.progress import QUIET
 from tests import scenes
-from tests.conftest import REFERENCES, RECIPE
+from tests.conftest import RECIPE, REFERENCES
 from tests.run import must, opened, perform
 
 LAS = REFERENCES / "laspy"
@@ -31,10 +31,16 @@ def test_import_takes_what_is_chosen(workspace, tmp_path):
     again = must(workspace, row, "import.files", files=[str(tmp_path / "a.e57")], take=["1:1"])
     assert again["rows"][0]["scan"] == 3 and again["rows"][0]["name"] == "Küche (3)"
     for take, words in ((["2:1"], "no scan 2:1"), (["x"], "not file:scan")):
-        assert words in perform(workspace, row, "import.files", files=[str(tmp_path / "a.e57")], take=take).message
+        assert (
+            words
+            in perform(workspace, row, "import.files", files=[str(tmp_path / "a.e57")], take=take).message
+        )
 
 
-@pytest.mark.parametrize(("unit", "factor"), [("millimetre", 0.001), ("US survey foot", 1200 / 3937), ("international foot", 0.3048)])
+@pytest.mark.parametrize(
+    ("unit", "factor"),
+    [("millimetre", 0.001), ("US survey foot", 1200 / 3937), ("international foot", 0.3048)],
+)
 def test_units_scale_points_and_poses(workspace, tmp_path, unit, factor):
     poses = scenes.write_room(tmp_path / "u.e57", posed=True, rows=40, columns=90)
     row = queries.create_job(workspace, "Units")
@@ -42,12 +48,18 @@ def test_units_scale_points_and_poses(workspace, tmp_path, unit, factor):
     scan = opened(workspace, row).scan(1)
     assert np.allclose(scan.pose[:3, 3], poses[0][:3, 3] * factor, atol=1e-12)
     truth = scenes.scan_room(poses[0], rows=40, columns=90, seed=0)["xyz"] * factor
-    assert np.abs(np.sort(opened(workspace, row).cloud(1).xyz(), axis=0) - np.sort(truth, axis=0)).max() < 2e-5
+    assert (
+        np.abs(np.sort(opened(workspace, row).cloud(1).xyz(), axis=0) - np.sort(truth, axis=0)).max() < 2e-5
+    )
 
 
-@pytest.mark.parametrize("name", ["simple.las", "simple.laz", "autzen.las", "extrabytes.las", "vegetation_1_3.las"])
+@pytest.mark.parametrize(
+    "name", ["simple.las", "simple.laz", "autzen.las", "extrabytes.las", "vegetation_1_3.las"]
+)
 def test_las_goes_through_bit_exact(workspace, tmp_path, name):
-    """Import and deliver at the file's own resolution: every coordinate, intensity and class as laspy reads them, in the file's unit and system."""
+    """Import and deliver at the file's own resolution: every coordinate, intensity and class as laspy reads
+    them, in the file's unit and system.
+    """
     row = queries.create_job(workspace, name)
     must(workspace, row, "import.files", files=[str(LAS / name)])
     truth = laspy.read(LAS / name)
@@ -59,7 +71,9 @@ def test_las_goes_through_bit_exact(workspace, tmp_path, name):
     order_a, order_b = (np.lexsort((x.intensity, *np.round(np.asarray(x.xyz), 4).T)) for x in (truth, back))
     assert np.abs(a[order_a] - b[order_b]).max() < 0.6 * truth.header.scales.max()
     assert (np.asarray(truth.intensity)[order_a] == np.asarray(back.intensity)[order_b]).all()
-    assert sorted(np.asarray(truth.classification).tolist()) == sorted(np.asarray(back.classification).tolist())
+    assert sorted(np.asarray(truth.classification).tolist()) == sorted(
+        np.asarray(back.classification).tolist()
+    )
     if crs.get("wkt"):
         assert back.header.parse_crs().equals(truth.header.parse_crs(), ignore_axis_order=True)
     assert opened(workspace, row).scan(1).pose_record["how"] == "file"
@@ -77,7 +91,15 @@ def test_extra_dimensions_are_kept(workspace):
 def test_files_of_different_systems_are_not_mixed(workspace):
     row = queries.create_job(workspace, "Mixed")
     must(workspace, row, "import.files", files=[str(LAS / "autzen.las")])
-    other = next((n for n in ("simple.copc.laz", "plane.laz", "1_4_w_evlr.las") if laspy.open(LAS / n).header.parse_crs() is not None and laspy.open(LAS / n).header.parse_crs().to_epsg() != 2994), None)
+    other = next(
+        (
+            n
+            for n in ("simple.copc.laz", "plane.laz", "1_4_w_evlr.las")
+            if laspy.open(LAS / n).header.parse_crs() is not None
+            and laspy.open(LAS / n).header.parse_crs().to_epsg() != 2994
+        ),
+        None,
+    )
     if other is None:
         pytest.skip("no second system among the references")
     entry = perform(workspace, row, "import.files", files=[str(LAS / other)])
@@ -90,7 +112,11 @@ def test_posed_scans_register_as_asked(workspace, tmp_path, poses):
     row = queries.create_job(workspace, "Posed")
     must(workspace, row, "import.files", files=[str(tmp_path / "p.e57")])
     figures = must(workspace, row, "register.automatic", poses=poses)
-    assert figures["placed"] == 3 and figures["verdict"] == "good for indoor work" and 1.0 < figures["rms_mm"] < 5
+    assert (
+        figures["placed"] == 3
+        and figures["verdict"] == "good for indoor work"
+        and 1.0 < figures["rms_mm"] < 5
+    )
     job = opened(workspace, row)
     if poses == "trust":
         assert all(np.allclose(s.pose, t) for s, t in zip(job.scans(), truth))
@@ -103,12 +129,23 @@ def test_posed_scans_register_as_asked(workspace, tmp_path, poses):
 
 
 def test_rescue_by_hand(workspace, tmp_path):
-    """A scan set roughly by numbers, fitted to a neighbour, and adjusted with the rest ends where it belongs; one taken out stays put."""
+    """A scan set roughly by numbers, fitted to a neighbour, and adjusted with the rest ends where it belongs;
+    one taken out stays put.
+    """
     truth = scenes.write_room(tmp_path / "r.e57", posed=True)
     row = queries.create_job(workspace, "Rescue")
     must(workspace, row, "import.files", files=[str(tmp_path / "r.e57")])
     heading = np.degrees(rigid.heading(truth[1]))
-    must(workspace, row, "register.set_pose", scan=2, x=truth[1][0, 3] + 0.2, y=truth[1][1, 3] - 0.15, z=truth[1][2, 3] + 0.1, heading_deg=heading + 1.5)
+    must(
+        workspace,
+        row,
+        "register.set_pose",
+        scan=2,
+        x=truth[1][0, 3] + 0.2,
+        y=truth[1][1, 3] - 0.15,
+        z=truth[1][2, 3] + 0.1,
+        heading_deg=heading + 1.5,
+    )
     figures = must(workspace, row, "register.cloud_fit", scan=2, neighbour=1, width=0.6)
     assert figures["overlap"] > 0.3 and figures["moved_mm"] > 150
     assert rigid.difference(opened(workspace, row).scan(2).pose, truth[1])[0] < 0.003
@@ -129,7 +166,11 @@ def test_poses_of_the_whole_job_agree_with_the_truth(whole, field):
         shift, turn = rigid.difference(mine, grid @ np.array(pose))
         assert shift < 0.004 and np.degrees(turn) < 0.02, scan["name"]
         off = (mine[:3, 3] - (grid @ np.array(pose))[:3, 3]) * 1000
-        assert (np.abs(off) < 5 * np.array(scan["sigma_mm"])).all() and max(scan["sigma_mm"]) < 3, (scan["name"], off, scan["sigma_mm"])
+        assert (np.abs(off) < 5 * np.array(scan["sigma_mm"])).all() and max(scan["sigma_mm"]) < 3, (
+            scan["name"],
+            off,
+            scan["sigma_mm"],
+        )
         assert scan["placed"] and 0 < scan["kept"] <= scan["points"]
 
 
@@ -142,7 +183,10 @@ def test_control_by_hand(copied):
     figures = must(copied, row, "georeference.role", point=check["name"], check=False)
     assert figures["used"] == len(used) + 1
     figures = must(copied, row, "georeference.match", point=used[0]["name"], target=0)
-    assert figures["used"] == len(used) and next(r for r in figures["rows"] if r["name"] == used[0]["name"])["matched"] is False
+    assert (
+        figures["used"] == len(used)
+        and next(r for r in figures["rows"] if r["name"] == used[0]["name"])["matched"] is False
+    )
     figures = must(copied, row, "georeference.match", point=used[0]["name"], target=used[0]["targets"][0])
     assert figures["used"] == len(used) + 1
     must(copied, row, "georeference.drop_target", target=used[1]["targets"][0])
@@ -152,17 +196,31 @@ def test_control_by_hand(copied):
     assert entry.state == "failed" and "at least three" in entry.message
 
 
-@pytest.mark.parametrize(("factor", "unit", "words"), [(0.3048, "metre", "international foot or US survey foot"), (1.0, "millimetre", "looks like")])
+@pytest.mark.parametrize(
+    ("factor", "unit", "words"),
+    [(0.3048, "metre", "international foot or US survey foot"), (1.0, "millimetre", "looks like")],
+)
 def test_control_in_another_unit_is_loud(copied, field, tmp_path, factor, unit, words):
     lines = (field / "settegradini-control.csv").read_text().splitlines()
     rows = [line.split(",") for line in lines[2:]]
-    text = "\n".join([lines[1], *(",".join([r[0], *(f"{float(v) / factor:.5f}" for v in r[1:5]), r[5]]) for r in rows)])
+    text = "\n".join(
+        [lines[1], *(",".join([r[0], *(f"{float(v) / factor:.5f}" for v in r[1:5]), r[5]]) for r in rows)]
+    )
     (tmp_path / "feet.csv").write_text(text)
     row = queries.job_by(name="Whole")
     entry = perform(copied, row, "georeference.control", control=str(tmp_path / "feet.csv"), unit=unit)
     assert entry.state == "failed" and words in f"{entry.message} {entry.hint}"
     if factor != 1.0:
-        assert must(copied, row, "georeference.control", control=str(tmp_path / "feet.csv"), unit="international foot")["rms_mm"] < 3
+        assert (
+            must(
+                copied,
+                row,
+                "georeference.control",
+                control=str(tmp_path / "feet.csv"),
+                unit="international foot",
+            )["rms_mm"]
+            < 3
+        )
 
 
 def test_levelling_without_control(copied):
@@ -170,35 +228,58 @@ def test_levelling_without_control(copied):
     origin = opened(copied, row).scan(1).pose[:3, 3].tolist()
     figures = must(copied, row, "georeference.level", origin=origin)
     job = opened(copied, row)
-    assert abs(figures["tilt_deg"]) < 0.2 and np.allclose(rigid.apply(job.frame, np.array([origin]))[0], 0, atol=1e-9)
+    assert abs(figures["tilt_deg"]) < 0.2 and np.allclose(
+        rigid.apply(job.frame, np.array([origin]))[0], 0, atol=1e-9
+    )
     assert job.get("frame")["how"] == "level"
 
 
 def test_classes_before_and_after(reading):
-    last = [e for e in queries.done_entries(reading.row) if e.operation == "classify.height_bands"][-1].figures["classes"]
+    last = [e for e in queries.done_entries(reading.row) if e.operation == "classify.height_bands"][
+        -1
+    ].figures["classes"]
     kept = sum(int(reading.cloud(s.id).kept().sum()) for s in reading.scans())
     assert sum(r["before"] for r in last) == sum(r["after"] for r in last) == kept
-    assert {r["code"] for r in last} >= {1, 2, 3, 4, 5} and sum(r["share"] for r in last) == pytest.approx(1.0)
+    assert {r["code"] for r in last} >= {1, 2, 3, 4, 5} and sum(r["share"] for r in last) == pytest.approx(
+        1.0
+    )
 
 
 def test_ground_and_colour_against_the_truth(reading, field):
-    """Points joined to the simulated truth by their place in the grid: ground F1, and mixed pixels among what was cut."""
+    """Points joined to the simulated truth by their place in the grid: ground F1, and mixed pixels among what
+    was cut.
+    """
     hit = miss = false = 0
     for k, scan in enumerate(reading.scans()):
         truth, cloud = np.load(field / "truth" / f"scan{k + 1}.npz"), reading.cloud(scan.id)
         key = truth["row"].astype(np.int64) << 20 | truth["column"]
         order = np.argsort(key)
-        index = order[np.searchsorted(key[order], cloud.read("row").astype(np.int64) << 20 | cloud.read("column"))]
+        index = order[
+            np.searchsorted(key[order], cloud.read("row").astype(np.int64) << 20 | cloud.read("column"))
+        ]
         use = cloud.kept() & (truth["kind"][index] == 0) & ~truth["moved"][index]
         is_ground, said = truth["code"][index][use] == 2, np.asarray(cloud.read("class"))[use] == 2
-        hit, miss, false = hit + (is_ground & said).sum(), miss + (is_ground & ~said).sum(), false + (~is_ground & said).sum()
+        hit, miss, false = (
+            hit + (is_ground & said).sum(),
+            miss + (is_ground & ~said).sum(),
+            false + (~is_ground & said).sum(),
+        )
         assert np.asarray(cloud.read("photo_rgb")).any(1).mean() > 0.8
     assert 2 * hit / (2 * hit + miss + false) > 0.93
 
 
-@pytest.mark.parametrize(("form", "kind", "params"), [
-    ("laz", LazParams, {}), ("laz", LazParams, {"spacing": 0.08, "scans": [1, 2, 5]}), ("xyz", XyzParams, {"classes": [2], "scans": [1, 2]}), ("xyz", XyzParams, {"cell": 0.2, "scans": [1, 2, 5]}),
-    ("e57", E57Params, {"merged": True, "most": 100_000}), ("e57", E57Params, {"scans": [3, 4]}), ("laz", LazParams, {"box": [0.0] * 6, "classes": [2, 4]})])
+@pytest.mark.parametrize(
+    ("form", "kind", "params"),
+    [
+        ("laz", LazParams, {}),
+        ("laz", LazParams, {"spacing": 0.08, "scans": [1, 2, 5]}),
+        ("xyz", XyzParams, {"classes": [2], "scans": [1, 2]}),
+        ("xyz", XyzParams, {"cell": 0.2, "scans": [1, 2, 5]}),
+        ("e57", E57Params, {"merged": True, "most": 100_000}),
+        ("e57", E57Params, {"scans": [3, 4]}),
+        ("laz", LazParams, {"box": [0.0] * 6, "classes": [2, 4]}),
+    ],
+)
 def test_statement_is_what_is_written(copied, tmp_path, form, kind, params):
     row = queries.job_by(name="Whole")
     job, params = opened(copied, row), params | {"path": str(tmp_path / f"s.{form}")}
@@ -208,7 +289,11 @@ def test_statement_is_what_is_written(copied, tmp_path, form, kind, params):
     said = statement(job, form, kind(**params), QUIET)
     figures = must(copied, row, f"deliver.{form}", **params)
     exact = not (params.get("spacing") or params.get("cell"))
-    assert said["exact"] == exact and (said["points"] == figures["points"] if exact else said["points"] == pytest.approx(figures["points"], rel=0.02))
+    assert said["exact"] == exact and (
+        said["points"] == figures["points"]
+        if exact
+        else said["points"] == pytest.approx(figures["points"], rel=0.02)
+    )
     assert said["bytes"] == pytest.approx(figures["bytes"], rel=0.05)
     if "box" in params:
         low, high = np.array(params["box"]).reshape(2, 3)
@@ -216,7 +301,13 @@ def test_statement_is_what_is_written(copied, tmp_path, form, kind, params):
         for s in job.scans():
             cloud = job.cloud(s.id)
             q = rigid.apply(job.grid_pose(s), cloud.xyz())
-            inside += int((((q >= low) & (q <= high)).all(1) & cloud.kept() & np.isin(cloud.values("class", 0), [2, 4])).sum())
+            inside += int(
+                (
+                    ((q >= low) & (q <= high)).all(1)
+                    & cloud.kept()
+                    & np.isin(cloud.values("class", 0), [2, 4])
+                ).sum()
+            )
         assert figures["points"] == inside > 1000
     if "most" in params:
         assert figures["points"] == params["most"]
@@ -229,7 +320,9 @@ def _delivered(path):
 
 @pytest.mark.parametrize("spacing", [0.05, 0.3])
 def test_thinning_keeps_its_definition(copied, tmp_path, spacing):
-    """No two kept points closer than the spacing, across scans and tiles; every point has a kept one within it."""
+    """No two kept points closer than the spacing, across scans and tiles; every point has a kept one within
+    it.
+    """
     row = queries.job_by(name="Whole")
     must(copied, row, "deliver.laz", path=str(tmp_path / "t.laz"), spacing=spacing, scans=[5, 6])
     must(copied, row, "deliver.laz", path=str(tmp_path / "a.laz"), scans=[5, 6])
@@ -246,10 +339,19 @@ def test_one_point_a_cell(copied, tmp_path):
     must(copied, row, "deliver.laz", path=str(tmp_path / "a.laz"), scale=1e-5, scans=[1, 2])
     kept, every = (np.floor(_delivered(tmp_path / n) / 0.25).astype(int) for n in ("c.laz", "a.laz"))
     there = np.unique(every, axis=0)
-    assert abs(len(np.unique(kept, axis=0)) - len(there)) <= 0.001 * len(there) and abs(len(kept) - len(there)) <= 0.001 * len(there), "up to points that rounding moves over an edge"
+    assert abs(len(np.unique(kept, axis=0)) - len(there)) <= 0.001 * len(there) and abs(
+        len(kept) - len(there)
+    ) <= 0.001 * len(there), "up to points that rounding moves over an edge"
 
 
-@pytest.mark.parametrize(("params", "words"), [({"box": [0, 0, 0, -1, 1, 1]}, "three lowest"), ({"box": [1, 2]}, "three lowest"), ({"spacing": 1, "most": 5}, "not by several")])
+@pytest.mark.parametrize(
+    ("params", "words"),
+    [
+        ({"box": [0, 0, 0, -1, 1, 1]}, "three lowest"),
+        ({"box": [1, 2]}, "three lowest"),
+        ({"spacing": 1, "most": 5}, "not by several"),
+    ],
+)
 def test_impossible_selections_are_refused(copied, params, words):
     entry = perform(copied, queries.job_by(name="Whole"), "deliver.laz", **params)
     assert entry.state == "failed" and words in entry.message
@@ -258,23 +360,35 @@ def test_impossible_selections_are_refused(copied, params, words):
 def red(cloud):
     """Red of the photo where one showed the point, else of the scanner's own colour, where it has one."""
     photo = np.asarray(cloud.read("photo_rgb"))
-    return np.where(photo.any(1), photo[:, 0], np.asarray(cloud.read("native_rgb"))[:, 0] if cloud.has("native_rgb") else 0)
+    return np.where(
+        photo.any(1),
+        photo[:, 0],
+        np.asarray(cloud.read("native_rgb"))[:, 0] if cloud.has("native_rgb") else 0,
+    )
 
 
 def test_deliverables_of_the_whole_job_read_back_elsewhere(whole, reading):
     kept = {s.name: int(reading.cloud(s.id).kept().sum()) for s in reading.scans()}
     file = pye57.E57(str(whole / "out" / "scans.e57"))
-    assert formats.look(str(whole / "out" / "scans.e57")).ties == [(t["a"] - 1, t["b"] - 1) for t in reading.facts("tie").values() if not t["failed"]]
+    assert formats.look(str(whole / "out" / "scans.e57")).ties == [
+        (t["a"] - 1, t["b"] - 1) for t in reading.facts("tie").values() if not t["failed"]
+    ]
     for k, scan in enumerate(reading.scans()):
         header, raw = file.get_header(k), file.read_scan_raw(k)
         assert header["name"].value() == scan.name and len(raw["cartesianX"]) == kept[scan.name]
         pose = reading.grid_pose(scan)
-        assert np.allclose(header.rotation_matrix, pose[:3, :3], atol=1e-12) and np.allclose(header.translation, pose[:3, 3])
+        assert np.allclose(header.rotation_matrix, pose[:3, :3], atol=1e-12) and np.allclose(
+            header.translation, pose[:3, 3]
+        )
         cloud, mask = reading.cloud(scan.id), reading.cloud(scan.id).kept()
         assert np.abs(raw["cartesianX"] - cloud.xyz()[mask][:, 0]).max() < 1e-9
-        assert (raw["intensity"] == np.asarray(cloud.read("intensity"))[mask]).all() and (raw["colorRed"] == red(cloud)[mask]).all()
+        assert (raw["intensity"] == np.asarray(cloud.read("intensity"))[mask]).all() and (
+            raw["colorRed"] == red(cloud)[mask]
+        ).all()
     laz = laspy.read(whole / "out" / "cloud.laz")
-    assert len(laz) == sum(kept.values()) and (np.bincount(laz.point_source_id)[1:] == list(kept.values())).all()
+    assert (
+        len(laz) == sum(kept.values()) and (np.bincount(laz.point_source_id)[1:] == list(kept.values())).all()
+    )
     scan = reading.scans()[2]
     mine = rigid.apply(reading.grid_pose(scan), reading.cloud(scan.id).xyz()[reading.cloud(scan.id).kept()])
     assert np.abs(np.asarray(laz.xyz)[np.asarray(laz.point_source_id) == scan.id] - mine).max() < 0.6e-4
@@ -315,7 +429,16 @@ def test_report_tells_the_job(whole):
     import pypdf
 
     text = "".join(p.extract_text() for p in pypdf.PdfReader(whole / "out" / "report.pdf").pages)
-    for words in ("Whole: registration report", "Lemon house west", "Redundancy".lower(), "L1", "check", "Field book", "Outlier filter", "Ground"):
+    for words in (
+        "Whole: registration report",
+        "Lemon house west",
+        "Redundancy".lower(),
+        "L1",
+        "check",
+        "Field book",
+        "Outlier filter",
+        "Ground",
+    ):
         assert words in text, words
 
 
@@ -324,7 +447,9 @@ def test_recipes_are_written_and_read_again(reading, tmp_path):
     (tmp_path / "r.toml").write_text(recipe.write(entries, "Größe"), encoding="utf-8")
     steps, original = recipe.read(str(tmp_path / "r.toml")), recipe.read(str(RECIPE))
     assert [s["operation"] for s in steps] == [s["operation"] for s in original]
-    assert next(s for s in steps if s["operation"] == "georeference.control")["params"] == {"control": "settegradini-control.csv"}
+    assert next(s for s in steps if s["operation"] == "georeference.control")["params"] == {
+        "control": "settegradini-control.csv"
+    }
     assert "files" not in steps[0]["params"]
 
 
@@ -332,11 +457,22 @@ def test_bound_steps_stay_out_of_recipes_unless_asked(copied):
     row = queries.job_by(name="Whole")
     must(copied, row, "register.set_pose", scan=3, x=4200, y=8830, z=315, heading_deg=5)
     entries = recipe.entries_of(row)
-    assert "register.set_pose" not in recipe.write(entries, "t") and "register.set_pose" in recipe.write(entries, "t", bound=True)
+    assert "register.set_pose" not in recipe.write(entries, "t") and "register.set_pose" in recipe.write(
+        entries, "t", bound=True
+    )
 
 
-@pytest.mark.parametrize(("text", "words"), [("", "needs \\[\\[step\\]\\]"), ("[[step]]\n", "names no operation"), ("[[step]]\noperation = 'clean.outlier'\n", "no operation “clean.outlier”"), ("x = [", "not valid TOML"),
-                                             ("[[step]]\noperation = 'clean.outliers'\nneighbours = 0\n", "Step 1 of the recipe"), ("other = 1\n[[step]]\noperation = 'clean.outliers'\n", "knows no “other”")])
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("", "needs \\[\\[step\\]\\]"),
+        ("[[step]]\n", "names no operation"),
+        ("[[step]]\noperation = 'clean.outlier'\n", "no operation “clean.outlier”"),
+        ("x = [", "not valid TOML"),
+        ("[[step]]\noperation = 'clean.outliers'\nneighbours = 0\n", "Step 1 of the recipe"),
+        ("other = 1\n[[step]]\noperation = 'clean.outliers'\n", "knows no “other”"),
+    ],
+)
 def test_bad_recipes_are_refused_before_they_start(tmp_path, text, words):
     from terrazza.errors import TerrazzaError
 

@@ -12,7 +12,9 @@ from tests.store.test_store import cloud_of
 
 @pytest.fixture(params=[0, 1])
 def scene(request, tmp_path):
-    """Two clouds of one hall with their poses, far from zero for the second seed; and all points in the common frame."""
+    """Two clouds of one hall with their poses, far from zero for the second seed; and all points in the
+    common frame.
+    """
     shift = np.array([500_000.0, 4_900_000.0, 300.0]) * request.param
     clouds, poses = {}, {}
     for scan in (1, 2):
@@ -51,7 +53,9 @@ def test_spacing_holds_over_tiles_and_scans(scene, tmp_path, spacing, allowed):
     could = np.concatenate([places[scan][allowed(scan, np.arange(clouds[scan].count))] for scan in clouds])
     tree = cKDTree(kept)
     assert tree.query(kept, k=2)[0][:, 1].min() >= spacing and tree.query(could)[0].max() < spacing
-    assert len(kept) == pytest.approx(int(voxels.spaced(could - could.min(0), spacing).sum()), rel=0.03), "tiles keep about as many as one pass over all would"
+    assert len(kept) == pytest.approx(int(voxels.spaced(could - could.min(0), spacing).sum()), rel=0.03), (
+        "tiles keep about as many as one pass over all would"
+    )
 
 
 @pytest.mark.parametrize("cell", [0.25, 1.0])
@@ -67,8 +71,13 @@ def test_cells_keep_one_point_each(scene, tmp_path, cell):
 @pytest.mark.parametrize("wanted", [1, 777, 59_999, 119_000])
 def test_a_number_is_met_exactly_and_evenly(tmp_path, wanted):
     sizes = {1: 60_000, 2: 60_000}
-    indices = ((scan, np.arange(start, start + 10_000)) for scan in sizes for start in range(0, 60_000, 10_000))
-    masks = {scan: np.load(path) for scan, path in thinning.to_number(indices, sizes, wanted, 120_000, str(tmp_path)).items()}
+    indices = (
+        (scan, np.arange(start, start + 10_000)) for scan in sizes for start in range(0, 60_000, 10_000)
+    )
+    masks = {
+        scan: np.load(path)
+        for scan, path in thinning.to_number(indices, sizes, wanted, 120_000, str(tmp_path)).items()
+    }
     together = np.concatenate([masks[1], masks[2]])
     assert together.sum() == wanted
     gaps = np.diff(np.flatnonzero(together))

@@ -1,4 +1,6 @@
-"""Doors: which files pages reach, what other sites may ask, what addresses may hold, and files that would take a page with them."""
+"""Doors: which files pages reach, what other sites may ask, what addresses may hold, and files that would
+take a page with them.
+"""
 
 import json
 import os
@@ -24,19 +26,38 @@ from tests.run import must, opened
 from tests.scenes import write_room
 from tests.web.test_pages import client, client_on, empty  # noqa: F401
 
-ROLES = [(o, row["name"], row["role"]) for o in all_operations() for row in describe(o)["params"] if row["role"]]
-OTHERS = {"georeference.control": {}, "import.walk": {"scan": 1}, "import.add_photo": {"scan": 1}, "pins.put": {"points": [{"scan": 1, "at": [0, 0, 0]}]}}
+ROLES = [
+    (o, row["name"], row["role"]) for o in all_operations() for row in describe(o)["params"] if row["role"]
+]
+OTHERS = {
+    "georeference.control": {},
+    "import.walk": {"scan": 1},
+    "import.add_photo": {"scan": 1},
+    "pins.put": {"points": [{"scan": 1, "at": [0, 0, 0]}]},
+}
 
 
 def test_every_parameter_that_names_a_file_has_a_role():
-    named = {(o.name, r["name"]) for o in all_operations() for r in describe(o)["params"] if r["type"] in {"string", "array"} and (r["widget"] in {"file", "files"} or r["name"] in {"path", "picture", "trajectory", "files", "control"} and "Name of" not in r["title"])}
+    named = {
+        (o.name, r["name"])
+        for o in all_operations()
+        for r in describe(o)["params"]
+        if r["type"] in {"string", "array"}
+        and (
+            r["widget"] in {"file", "files"}
+            or r["name"] in {"path", "picture", "trajectory", "files", "control"}
+            and "Name of" not in r["title"]
+        )
+    }
     assert named <= {(o.name, name) for o, name, _ in ROLES}
 
 
 @pytest.mark.parametrize(("operation", "name", "role"), ROLES, ids=lambda v: getattr(v, "name", v))
 @pytest.mark.parametrize("way", ["absolute", "up", "link"])
 def test_pages_reach_no_file_outside(copied, tmp_path, operation, name, role, way):
-    """Neither read nor written, nor quoted in an error: by a whole path, by going up, by a link in the inbox or the deliverables."""
+    """Neither read nor written, nor quoted in an error: by a whole path, by going up, by a link in the inbox
+    or the deliverables.
+    """
     secret = tmp_path / "secret.txt"
     secret.write_text("s3cret 1 2 3\n")
     row = queries.job_by(name="Whole")
@@ -47,45 +68,135 @@ def test_pages_reach_no_file_outside(copied, tmp_path, operation, name, role, wa
         os.symlink(tmp_path if role == "write" else secret, os.path.join(home, "way"))
         path = "way/secret.txt" if role == "write" else "way"
     params = OTHERS.get(operation.name, {}) | {name: [path] if name == "files" else path}
-    entry = run_entry(copied, queries.add_entry(row, operation.name, 1, operation.check(params).model_dump(), PAGE))
-    assert entry.state == "failed" and "s3cret" not in entry.message + entry.hint and secret.read_text() == "s3cret 1 2 3\n"
+    entry = run_entry(
+        copied, queries.add_entry(row, operation.name, 1, operation.check(params).model_dump(), PAGE)
+    )
+    assert (
+        entry.state == "failed"
+        and "s3cret" not in entry.message + entry.hint
+        and secret.read_text() == "s3cret 1 2 3\n"
+    )
     assert sorted(p.name for p in tmp_path.iterdir()) == ["secret.txt", "ws"]
 
 
-@pytest.mark.parametrize(("headers", "status"), [({}, 303), ({"origin": "http://127.0.0.1"}, 303), ({"origin": "http://evil.test"}, 403), ({"origin": "null"}, 403), ({"sec-fetch-site": "cross-site"}, 403),
-                                                 ({"sec-fetch-site": "same-site"}, 403), ({"sec-fetch-site": "same-origin"}, 303), ({"referer": "http://evil.test/x"}, 403), ({"host": "evil.test"}, 400), ({"host": "testserver"}, 400)])
+@pytest.mark.parametrize(
+    ("headers", "status"),
+    [
+        ({}, 303),
+        ({"origin": "http://127.0.0.1"}, 303),
+        ({"origin": "http://evil.test"}, 403),
+        ({"origin": "null"}, 403),
+        ({"sec-fetch-site": "cross-site"}, 403),
+        ({"sec-fetch-site": "same-site"}, 403),
+        ({"sec-fetch-site": "same-origin"}, 303),
+        ({"referer": "http://evil.test/x"}, 403),
+        ({"host": "evil.test"}, 400),
+        ({"host": "testserver"}, 400),
+    ],
+)
 def test_changes_come_from_our_own_pages(empty, headers, status):  # noqa: F811
-    assert empty.post("/jobs", data={"name": "N"}, headers=headers, follow_redirects=False).status_code == status
+    assert (
+        empty.post("/jobs", data={"name": "N"}, headers=headers, follow_redirects=False).status_code == status
+    )
 
 
-@pytest.mark.parametrize("path", ["/", "/jobs/1/import", "/jobs/1/scene.json", "/static/terrazza.css", "/nowhere"])
+@pytest.mark.parametrize(
+    "path", ["/", "/jobs/1/import", "/jobs/1/scene.json", "/static/terrazza.css", "/nowhere"]
+)
 def test_every_answer_carries_the_headers(client, path):  # noqa: F811
     headers = client.get(path).headers
-    assert "script-src 'self';" in headers["content-security-policy"] and "frame-ancestors 'none'" in headers["content-security-policy"]
+    assert (
+        "script-src 'self';" in headers["content-security-policy"]
+        and "frame-ancestors 'none'" in headers["content-security-policy"]
+    )
     assert headers["x-content-type-options"] == "nosniff" and headers["referrer-policy"] == "same-origin"
 
 
-@pytest.mark.parametrize(("cell", "written"), [("=1+1", "'=1+1"), ("@x", "'@x"), ("-1.25", "-1.25"), ("+3 445,2", "+3 445,2"), ("-2+3", "'-2+3"), ("Wand", "Wand"), (-4.5, -4.5), ("\t=x", "'\t=x")])
+@pytest.mark.parametrize(
+    ("cell", "written"),
+    [
+        ("=1+1", "'=1+1"),
+        ("@x", "'@x"),
+        ("-1.25", "-1.25"),
+        ("+3 445,2", "+3 445,2"),
+        ("-2+3", "'-2+3"),
+        ("Wand", "Wand"),
+        (-4.5, -4.5),
+        ("\t=x", "'\t=x"),
+    ],
+)
 def test_cells_are_no_formulas(cell, written):
     assert unformulated(cell) == written
 
 
-WORDS = ["1", "0", "-1", "99999999999999999999", "9" * 400, "%00", "a%00b", "..", "%2e%2e%2fx", "é", "😀", "nan", "1e999", "'", "x" * 3000, "%ff"]
+WORDS = [
+    "1",
+    "0",
+    "-1",
+    "99999999999999999999",
+    "9" * 400,
+    "%00",
+    "a%00b",
+    "..",
+    "%2e%2e%2fx",
+    "é",
+    "😀",
+    "nan",
+    "1e999",
+    "'",
+    "x" * 3000,
+    "%ff",
+]
 
 
 def test_no_address_and_no_body_is_a_five_hundred(client):  # noqa: F811
     """Seeded words in every part of every route's address, query, form and JSON."""
     rng, app = random.Random(11), client.app
-    bodies = [b"", b"[" * 5000, b'{"a":1e999}', b"\xff\xfe", json.dumps({"pieces": [[[1e308] * 4]], "scans": [2**70], "budget": 1}).encode(), json.dumps({"kind": "distance", "points": [{"scan": 2**66, "at": [0, 0, 0]}]}).encode(), b'{"name":"\\ud800"}']
-    paths = sorted({(m, r.path) for r in app.routes if getattr(r, "methods", None) for m in r.methods} | {(m, s.path) for r in app.routes for s in getattr(getattr(r, "original_router", None), "routes", []) for m in getattr(s, "methods", [])})
+    bodies = [
+        b"",
+        b"[" * 5000,
+        b'{"a":1e999}',
+        b"\xff\xfe",
+        json.dumps({"pieces": [[[1e308] * 4]], "scans": [2**70], "budget": 1}).encode(),
+        json.dumps({"kind": "distance", "points": [{"scan": 2**66, "at": [0, 0, 0]}]}).encode(),
+        b'{"name":"\\ud800"}',
+    ]
+    paths = sorted(
+        {(m, r.path) for r in app.routes if getattr(r, "methods", None) for m in r.methods}
+        | {
+            (m, s.path)
+            for r in app.routes
+            for s in getattr(getattr(r, "original_router", None), "routes", [])
+            for m in getattr(s, "methods", [])
+        }
+    )
     assert len(paths) > 30
     for method, path in paths:
         for _ in range(12):
-            parts = [("1" if rng.random() < 0.5 else rng.choice(WORDS)) if p.startswith("{") else p for p in path.replace(".json", "/.json").split("/")]
-            address = "/".join(parts).replace("/.json", ".json") + f"?offset={rng.choice(WORDS)}&total={rng.choice(WORDS)}&n={rng.choice(WORDS)}&file={rng.choice(WORDS)}&row={rng.choice(WORDS)}&column=1&scans={rng.choice(WORDS)}&seen={rng.choice(WORDS)}"
-            more = {} if method in {"GET", "HEAD", "DELETE"} else {"content": rng.choice(bodies), "headers": {"content-type": rng.choice(["application/json", "application/x-www-form-urlencoded"])}}
+            parts = [
+                ("1" if rng.random() < 0.5 else rng.choice(WORDS)) if p.startswith("{") else p
+                for p in path.replace(".json", "/.json").split("/")
+            ]
+            address = (
+                "/".join(parts).replace("/.json", ".json")
+                + f"?offset={rng.choice(WORDS)}&total={rng.choice(WORDS)}&n={rng.choice(WORDS)}&"
+                f"file={rng.choice(WORDS)}&row={rng.choice(WORDS)}&column=1&"
+                f"scans={rng.choice(WORDS)}&seen={rng.choice(WORDS)}"
+            )
+            more = (
+                {}
+                if method in {"GET", "HEAD", "DELETE"}
+                else {
+                    "content": rng.choice(bodies),
+                    "headers": {
+                        "content-type": rng.choice(["application/json", "application/x-www-form-urlencoded"])
+                    },
+                }
+            )
             answer = client.request(method, address, **more)
-            assert answer.status_code < 500, f"{method} {address[:200]}: {answer.status_code} {answer.text[:300]}"
+            assert answer.status_code < 500, (
+                f"{method} {address[:200]}: {answer.status_code} {answer.text[:300]}"
+            )
 
 
 def broken_files(folder):
@@ -102,17 +213,32 @@ def broken_files(folder):
     many = bytearray(good)
     many[100:104] = b"\xff\xff\xff\x7f"
     damaged = bytearray(packed)
-    damaged[len(packed) // 2 :] = bytes(np.random.default_rng(2).integers(0, 256, len(packed) - len(packed) // 2, dtype=np.uint8))
+    damaged[len(packed) // 2 :] = bytes(
+        np.random.default_rng(2).integers(0, 256, len(packed) - len(packed) // 2, dtype=np.uint8)
+    )
     (folder / "nan.las").write_bytes(nan)
     (folder / "huge.las").write_bytes(huge)
     (folder / "vlrs.las").write_bytes(many)
     (folder / "damaged.laz").write_bytes(damaged)
     (folder / "lineless.ply").write_bytes(b"ply\n" + b"x" * 3_000_000)
     (folder / "lineless.pcd").write_bytes(b"# .PCD v.7" + b"y" * 3_000_000)
-    (folder / "ascii.ply").write_bytes(b"ply\nformat ascii 1.0\nelement vertex 99999999999\nproperty double x\nproperty double y\nproperty double z\nend_header\n" + b"1" * 2_000_000)
+    (folder / "ascii.ply").write_bytes(
+        b"ply\nformat ascii 1.0\nelement vertex 99999999999\nproperty double x\nproperty double y\nproperty "
+        b"double z\nend_header\n" + b"1" * 2_000_000
+    )
     (folder / "pts.pts").write_bytes(b"99999999999999999999\n1 2 3\n")
     (folder / "text.xyz").write_bytes(b"1 2 3\n1e400 nan inf\n" * 300)
-    return ["nan.las", "huge.las", "vlrs.las", "damaged.laz", "lineless.ply", "lineless.pcd", "ascii.ply", "pts.pts", "text.xyz"]
+    return [
+        "nan.las",
+        "huge.las",
+        "vlrs.las",
+        "damaged.laz",
+        "lineless.ply",
+        "lineless.pcd",
+        "ascii.ply",
+        "pts.pts",
+        "text.xyz",
+    ]
 
 
 def test_unreadable_files_are_sentences_beside_the_others(empty, workspace, tmp_path):  # noqa: F811
@@ -125,12 +251,31 @@ def test_unreadable_files_are_sentences_beside_the_others(empty, workspace, tmp_
     os.symlink(tmp_path / "not there", os.path.join(job.subfolder("inbox"), "dangling.las"))
     os.mkfifo(os.path.join(job.subfolder("inbox"), "pipe.las"), stat.S_IRUSR | stat.S_IWUSR)
     page = empty.get("/jobs/1/sheet/import")
-    assert page.status_code == 200 and page.text.count("verdict bad") >= 6 and "no file but a pipe" in page.text and "good" in page.text
-    entry = run_entry(workspace, queries.add_entry(job.row, "import.files", 1, {"files": [str(tmp_path / n) for n in [*names, "good.las"]], "broken": "leave out", "losses": "take the rest"}))
+    assert (
+        page.status_code == 200
+        and page.text.count("verdict bad") >= 6
+        and "no file but a pipe" in page.text
+        and "good" in page.text
+    )
+    entry = run_entry(
+        workspace,
+        queries.add_entry(
+            job.row,
+            "import.files",
+            1,
+            {
+                "files": [str(tmp_path / n) for n in [*names, "good.las"]],
+                "broken": "leave out",
+                "losses": "take the rest",
+            },
+        ),
+    )
     assert entry.state == "done" and entry.figures["scans"] >= 1, entry.message
 
 
-@pytest.mark.parametrize(("content", "words"), [("names", None), ("equal", None), ("bomb", "swells"), ("many", "are the most")])
+@pytest.mark.parametrize(
+    ("content", "words"), [("names", None), ("equal", None), ("bomb", "swells"), ("many", "are the most")]
+)
 def test_odd_zips(empty, workspace, content, words):  # noqa: F811
     empty.post("/jobs", data={"name": "N"})
     path = os.path.join(workspace, "odd.zip")
@@ -145,7 +290,9 @@ def test_odd_zips(empty, workspace, content, words):  # noqa: F811
         data = f.read()
     answer = empty.put(f"/jobs/1/inbox/odd.zip?offset=0&total={len(data)}", content=data)
     inbox = os.listdir(opened(workspace, queries.job_by(name="N")).subfolder("inbox"))
-    assert (answer.status_code, len(inbox)) == ((200, {"names": 1, "equal": 3000}[content]) if words is None else (422, 0)) and (words or "") in answer.text
+    assert (answer.status_code, len(inbox)) == (
+        (200, {"names": 1, "equal": 3000}[content]) if words is None else (422, 0)
+    ) and (words or "") in answer.text
 
 
 def test_two_uploads_of_one_name_do_not_mix(empty, workspace):  # noqa: F811
@@ -158,7 +305,10 @@ def test_two_uploads_of_one_name_do_not_mix(empty, workspace):  # noqa: F811
     os.unlink(path)
     os.symlink("/etc/hostname", path)
     before = open("/etc/hostname", "rb").read()
-    assert empty.put("/jobs/1/inbox/a.las?offset=0&total=3", content=b"abc").status_code >= 400 and open("/etc/hostname", "rb").read() == before
+    assert (
+        empty.put("/jobs/1/inbox/a.las?offset=0&total=3", content=b"abc").status_code >= 400
+        and open("/etc/hostname", "rb").read() == before
+    )
 
 
 def doctored(source, target, change):
@@ -184,7 +334,9 @@ def small_backup(workspace, tmp_path, name="B"):
     must(workspace, row, "import.files", files=[str(tmp_path / "r.e57")])
     inbox = opened(workspace, row).subfolder("inbox")
     os.symlink(tmp_path / "r.e57", os.path.join(inbox, "linked.e57"))
-    must(workspace, row, "deliver.xyz", path="one", scans=[1]) if opened(workspace, row).scans(placed=True) else must(workspace, row, "deliver.e57", path="one")
+    must(workspace, row, "deliver.xyz", path="one", scans=[1]) if opened(workspace, row).scans(
+        placed=True
+    ) else must(workspace, row, "deliver.e57", path="one")
     return row, archive.backup(workspace, row, str(tmp_path / "b.tar"))
 
 
@@ -192,13 +344,21 @@ def test_a_backup_with_linked_files_comes_back(workspace, tmp_path):
     row, (_, linked) = small_backup(workspace, tmp_path)
     assert linked == ["linked.e57"]
     back = archive.restore(workspace, str(tmp_path / "b.tar"), "Back")
-    assert [s.points for s in opened(workspace, back).scans()] == [s.points for s in opened(workspace, row).scans()]
+    assert [s.points for s in opened(workspace, back).scans()] == [
+        s.points for s in opened(workspace, row).scans()
+    ]
 
 
 CHANGES = {
-    "a path up": lambda r: [f["value"].__setitem__(0, "../../../../etc/hostname") for f in r["facts"] if f["kind"] == "column"][:1],
-    "a file that is missing": lambda r: [f["value"].__setitem__(0, "column.0.e1.00000000.npy") for f in r["facts"] if f["kind"] == "column"][:1],
-    "another type": lambda r: r["entries"][0].__setitem__("number", "one"), "a strange field": lambda r: r.__setitem__("more", 1), "no facts": lambda r: r.pop("facts"),
+    "a path up": lambda r: [
+        f["value"].__setitem__(0, "../../../../etc/hostname") for f in r["facts"] if f["kind"] == "column"
+    ][:1],
+    "a file that is missing": lambda r: [
+        f["value"].__setitem__(0, "column.0.e1.00000000.npy") for f in r["facts"] if f["kind"] == "column"
+    ][:1],
+    "another type": lambda r: r["entries"][0].__setitem__("number", "one"),
+    "a strange field": lambda r: r.__setitem__("more", 1),
+    "no facts": lambda r: r.pop("facts"),
     "changes of nobody": lambda r: r["changes"][0].__setitem__("entry", 10**6),
 }
 
@@ -210,7 +370,9 @@ def test_a_doctored_record_is_refused_and_leaves_nothing(workspace, tmp_path, wh
     before = sorted(os.listdir(os.path.join(workspace, "jobs")))
     with pytest.raises(Exception, match="“d.tar”|field book"):
         archive.restore(workspace, str(tmp_path / "d.tar"), "D")
-    assert sorted(os.listdir(os.path.join(workspace, "jobs"))) == before and [j.name for j in queries.Job.select()] == ["B"]
+    assert sorted(os.listdir(os.path.join(workspace, "jobs"))) == before and [
+        j.name for j in queries.Job.select()
+    ] == ["B"]
 
 
 @pytest.mark.parametrize("seed", range(12))
@@ -244,19 +406,28 @@ def test_a_restored_record_makes_the_page_serve_no_file_of_the_machine(client, c
     doctored(tmp_path / "w.tar", tmp_path / "d.tar", change)
     back = archive.restore(copied, str(tmp_path / "d.tar"), "Back")
     for number in range(1, len(opened(copied, back).facts("deliverable")) + 1):
-        assert open("/etc/hostname").read().strip() not in client.get(f"/jobs/{back.id}/deliverables/file/{number}").text[:200]
+        assert (
+            open("/etc/hostname").read().strip()
+            not in client.get(f"/jobs/{back.id}/deliverables/file/{number}").text[:200]
+        )
 
 
 def test_remains_of_killed_restores_and_backups_go_at_the_next_start(workspace):
     from terrazza.work.open import open_workspace
 
-    left = [os.path.join(workspace, "jobs", "restore-1.part"), os.path.join(workspace, "backup-2"), os.path.join(workspace, "jobs", "9-halfway")]
+    left = [
+        os.path.join(workspace, "jobs", "restore-1.part"),
+        os.path.join(workspace, "backup-2"),
+        os.path.join(workspace, "jobs", "9-halfway"),
+    ]
     for folder in left:
         os.makedirs(folder)
         open(os.path.join(folder, archive.MARK), "w").close()
     with archive._claimed(workspace, os.path.join(workspace, "jobs", "restore-3.part")):
         open_workspace(workspace)
-        assert not any(map(os.path.exists, left)) and os.path.exists(os.path.join(workspace, "jobs", "restore-3.part"))
+        assert not any(map(os.path.exists, left)) and os.path.exists(
+            os.path.join(workspace, "jobs", "restore-3.part")
+        )
 
 
 def test_nothing_of_a_page_is_an_inline_script():
@@ -266,7 +437,11 @@ def test_nothing_of_a_page_is_an_inline_script():
 
     for path in (Path(pages.HERE) / "templates").glob("*.html"):
         text = path.read_text()
-        assert all("src=" in part.split(">")[0] for part in text.split("<script")[1:]) and " onclick=" not in text and "javascript:" not in text, path.name
+        assert (
+            all("src=" in part.split(">")[0] for part in text.split("<script")[1:])
+            and " onclick=" not in text
+            and "javascript:" not in text
+        ), path.name
 
 
 def test_a_look_is_remembered_as_long_as_the_file_is_the_same(tmp_path, monkeypatch):

@@ -56,11 +56,26 @@ def test_an_empty_workspace_teaches(empty):
         page = empty.get(f"/jobs/1/{step}")
         assert page.status_code == 200 and "Größe &lt;b&gt;" in page.text
     assert empty.get("/jobs/1", follow_redirects=False).headers["location"] == "/jobs/1/import"
-    assert "exists already" in empty.post("/jobs", data={"name": "Vigna, Größe <b>"}, headers={"accept": "text/html"}).text
+    assert (
+        "exists already"
+        in empty.post("/jobs", data={"name": "Vigna, Größe <b>"}, headers={"accept": "text/html"}).text
+    )
 
 
-@pytest.mark.parametrize(("path", "status"), [("/nowhere", 404), ("/jobs/77/import", 404), ("/jobs/1/fly", 404), ("/jobs/1/scene/nodes/1/old?n=0", 404), ("/jobs/1/scene/tree/1/old", 404), ("/jobs/1/scene/tree/99/old", 404), ("/jobs/1/pictures/target/999.png", 404),
-                                              ("/jobs/x/import", 422), ("/jobs/1/deliverables/file/99", 404)])
+@pytest.mark.parametrize(
+    ("path", "status"),
+    [
+        ("/nowhere", 404),
+        ("/jobs/77/import", 404),
+        ("/jobs/1/fly", 404),
+        ("/jobs/1/scene/nodes/1/old?n=0", 404),
+        ("/jobs/1/scene/tree/1/old", 404),
+        ("/jobs/1/scene/tree/99/old", 404),
+        ("/jobs/1/pictures/target/999.png", 404),
+        ("/jobs/x/import", 422),
+        ("/jobs/1/deliverables/file/99", 404),
+    ],
+)
 def test_errors_are_pages_partials_or_json(client, path, status):
     page = client.get(path, headers={"accept": "text/html"})
     assert page.status_code == status and "<h1>" in page.text and "Traceback" not in page.text
@@ -70,21 +85,39 @@ def test_errors_are_pages_partials_or_json(client, path, status):
 
 
 def test_other_sites_cannot_post(client):
-    assert client.post("/jobs", data={"name": "x"}, headers={"origin": "http://evil.example"}).status_code == 403
+    assert (
+        client.post("/jobs", data={"name": "x"}, headers={"origin": "http://evil.example"}).status_code == 403
+    )
     assert client.get("/", headers={"host": "evil.example"}).status_code == 400
 
 
 def test_a_form_becomes_a_queued_entry(client):
-    answer = client.post("/jobs/1/do/clean.outliers", data={"neighbours": "6", "by_range.there": "1", "scans": "1, 3"})
+    answer = client.post(
+        "/jobs/1/do/clean.outliers", data={"neighbours": "6", "by_range.there": "1", "scans": "1, 3"}
+    )
     assert answer.status_code == 200 and answer.headers["hx-trigger"] == "queued" and "waiting" in answer.text
     entry = Entry.select().order_by(Entry.number.desc()).first()
-    assert entry.state == "queued" and entry.params["neighbours"] == 6 and entry.params["by_range"] is False and entry.params["scans"] == [1, 3]
+    assert (
+        entry.state == "queued"
+        and entry.params["neighbours"] == 6
+        and entry.params["by_range"] is False
+        and entry.params["scans"] == [1, 3]
+    )
     client.post(f"/jobs/1/cancel/{entry.number}")
     assert Entry.get_by_id(entry.id).state == "cancelled"
 
 
-@pytest.mark.parametrize(("operation", "data", "words"), [("clean.outliers", {"neighbours": "0"}, "greater than or equal"), ("clean.outliers", {"neighbours": "many"}, "needs a number"), ("no.such", {}, "no operation"),
-                                                          ("register.set_pose", {"scan": "1"}, "Field required"), ("deliver.laz", {"path": "/etc/passwd"}, "stay in the job"), ("deliver.laz", {"path": "../../x.laz"}, "stay in the job")])
+@pytest.mark.parametrize(
+    ("operation", "data", "words"),
+    [
+        ("clean.outliers", {"neighbours": "0"}, "greater than or equal"),
+        ("clean.outliers", {"neighbours": "many"}, "needs a number"),
+        ("no.such", {}, "no operation"),
+        ("register.set_pose", {"scan": "1"}, "Field required"),
+        ("deliver.laz", {"path": "/etc/passwd"}, "stay in the job"),
+        ("deliver.laz", {"path": "../../x.laz"}, "stay in the job"),
+    ],
+)
 def test_bad_forms_are_refused_in_words_and_queue_nothing(client, operation, data, words):
     before = Entry.select().count()
     answer = client.post(f"/jobs/1/do/{operation}", data=data, headers={"hx-request": "true"})
@@ -112,25 +145,62 @@ def test_forms_carry_every_default_there_and_back(operation, unit):
     got = forms.values(operation, FormData(pairs))
     for p in about["params"]:
         if not p["required"] and p["name"] in got:
-            assert got[p["name"]] == p["default"] or (p["default"] in (None, "") and p["name"] not in got), p["name"]
+            assert got[p["name"]] == p["default"] or (p["default"] in (None, "") and p["name"] not in got), p[
+                "name"
+            ]
 
 
-@pytest.mark.parametrize(("operation", "form", "meant"), [
-    ("draw.plan_slab", [("height.unit", "international foot"), ("height", "10"), ("thickness.unit", "inch"), ("thickness", "2")], {"height": 3.048, "thickness": 0.0508}),
-    ("register.adjust", [("bias_sigma_mm.unit", "inch"), ("bias_sigma_mm", "0.01")], {"bias_sigma_mm": 0.254}),
-    ("deliver.laz", [("box.unit", "millimetre"), ("box", "0, 0, 0, 1500, 2500, 3500")], {"box": [0, 0, 0, 1.5, 2.5, 3.5]}),
-    ("georeference.level", [("origin.unit", "US survey foot"), ("origin", "3937, 0, -3.937")], {"origin": [1200, 0, -1.2]}),
-    ("classify.height_bands", [("bands.unit", "international foot"), *((f"bands.{k}", v) for k, v in (("low", "1"), ("high", "10"), ("code", "4")))], {"bands": [{"low": 0.3048, "high": 3.048, "code": 4}]}),
-    ("draw.plan_slab", [("height", "10")], {"height": 10.0}),
-])
+@pytest.mark.parametrize(
+    ("operation", "form", "meant"),
+    [
+        (
+            "draw.plan_slab",
+            [
+                ("height.unit", "international foot"),
+                ("height", "10"),
+                ("thickness.unit", "inch"),
+                ("thickness", "2"),
+            ],
+            {"height": 3.048, "thickness": 0.0508},
+        ),
+        (
+            "register.adjust",
+            [("bias_sigma_mm.unit", "inch"), ("bias_sigma_mm", "0.01")],
+            {"bias_sigma_mm": 0.254},
+        ),
+        (
+            "deliver.laz",
+            [("box.unit", "millimetre"), ("box", "0, 0, 0, 1500, 2500, 3500")],
+            {"box": [0, 0, 0, 1.5, 2.5, 3.5]},
+        ),
+        (
+            "georeference.level",
+            [("origin.unit", "US survey foot"), ("origin", "3937, 0, -3.937")],
+            {"origin": [1200, 0, -1.2]},
+        ),
+        (
+            "classify.height_bands",
+            [
+                ("bands.unit", "international foot"),
+                *((f"bands.{k}", v) for k, v in (("low", "1"), ("high", "10"), ("code", "4"))),
+            ],
+            {"bands": [{"low": 0.3048, "high": 3.048, "code": 4}]},
+        ),
+        ("draw.plan_slab", [("height", "10")], {"height": 10.0}),
+    ],
+)
 def test_lengths_are_taken_in_the_unit_that_the_form_names(operation, form, meant):
     got = forms.values(find(operation), FormData(form))
     assert {k: got[k] for k in meant} == meant
 
 
-@pytest.mark.parametrize(("order", "names"), [("E N H", ["scan", "x", "y", "z"]), ("N E H", ["scan", "y", "x", "z"])])
+@pytest.mark.parametrize(
+    ("order", "names"), [("E N H", ["scan", "x", "y", "z"]), ("N E H", ["scan", "y", "x", "z"])]
+)
 def test_easting_and_northing_are_asked_for_in_the_jobs_order(order, names):
-    assert [p["name"] for p in forms.controls(find("register.set_pose"), Notation(order=order))["params"]][:4] == names
+    assert [p["name"] for p in forms.controls(find("register.set_pose"), Notation(order=order))["params"]][
+        :4
+    ] == names
 
 
 def test_a_job_in_feet_is_asked_and_told_in_feet(client, copied):
@@ -139,10 +209,18 @@ def test_a_job_in_feet_is_asked_and_told_in_feet(client, copied):
     row = queries.job_by(id=1)
     must(copied, row, "table.notation", unit="international foot")
     sheet = client.get("/jobs/1/sheet/draw").text
-    assert '<input type="hidden" name="thickness.unit" value="international foot">' in sheet and 'value="0.164"' in sheet and "<small>m</small>" not in sheet
+    assert (
+        '<input type="hidden" name="thickness.unit" value="international foot">' in sheet
+        and 'value="0.164"' in sheet
+        and "<small>m</small>" not in sheet
+    )
     height = must(copied, row, "draw.plan_slab", thickness=0.3048)["height_m"]
     book = client.get("/jobs/1/part/fieldbook").text
-    assert "ft, from" in book and f"at {height / 0.3048:.3f} ft" in book and '<i>Thickness</i> <span class="fig">1.0&nbsp;ft</span>' in book
+    assert (
+        "ft, from" in book
+        and f"at {height / 0.3048:.3f} ft" in book
+        and '<i>Thickness</i> <span class="fig">1.0&nbsp;ft</span>' in book
+    )
 
 
 def test_the_scene_gives_back_every_point(client, copied):
@@ -150,11 +228,20 @@ def test_the_scene_gives_back_every_point(client, copied):
 
     job = opened(copied, queries.job_by(id=1))
     data = client.get("/jobs/1/scene.json").json()
-    assert data["georeferenced"] and len(data["scans"]) == 8 and len(data["ties"]) > 7 and len(data["control"]) == 6
+    assert (
+        data["georeferenced"]
+        and len(data["scans"]) == 8
+        and len(data["ties"]) > 7
+        and len(data["control"]) == 6
+    )
     record = data["scans"][4]
     tree = client.get(f"/jobs/1/scene/tree/{record['id']}/{record['version']}").content
     nodes = job.cloud(record["id"]).nodes
-    assert len(tree) == 13 * len(nodes) and (np.frombuffer(tree, "<u4", len(nodes), 4 * len(nodes)) == nodes["count"]).all() and record["root"] == nodes[0]["count"]
+    assert (
+        len(tree) == 13 * len(nodes)
+        and (np.frombuffer(tree, "<u4", len(nodes), 4 * len(nodes)) == nodes["count"]).all()
+        and record["root"] == nodes[0]["count"]
+    )
     raw = client.get(f"/jobs/1/scene/nodes/{record['id']}/{record['version']}?n=0,1,2")
     assert "immutable" in raw.headers["cache-control"]
     cloud, at, met = job.cloud(record["id"]), 0, 0
@@ -171,13 +258,27 @@ def test_the_scene_gives_back_every_point(client, copied):
         place, pose = np.array(record["pose"]).reshape(4, 4), job.grid_pose(job.scan(record["id"]))
         for k in np.flatnonzero(third[:, 3] == 0)[[0, 100, -1]]:
             target = rigid.apply(place, (corner + first[k, :3] * (edge / 65535))[None])[0]
-            ray = {"origin": place[:3, 3].tolist(), "direction": (target - place[:3, 3]).tolist(), "slope": 1e-4, "width": 0, "scans": [record["id"]]}
+            ray = {
+                "origin": place[:3, 3].tolist(),
+                "direction": (target - place[:3, 3]).tolist(),
+                "slope": 1e-4,
+                "width": 0,
+                "scans": [record["id"]],
+            }
             pick = client.post("/jobs/1/scene/pick", json=ray).json()
             own = cloud.xyz(pick["index"], pick["index"] + 1)
-            assert pick["own"] == own[0].tolist() and np.allclose(pick["at"], rigid.apply(pose, own)[0], atol=1e-9) and pick["cut"] in (0, None)
+            assert (
+                pick["own"] == own[0].tolist()
+                and np.allclose(pick["at"], rigid.apply(pose, own)[0], atol=1e-9)
+                and pick["cut"] in (0, None)
+            )
             if np.linalg.norm(pick["own"] - (corner + first[k, :3] * (edge / 65535))) < edge / 30000:
                 met += 1
-                assert first[k, 3] == pick["intensity"] and second[k, 3] == pick["class"] and third[k, :3].tolist() == pick["photo"]
+                assert (
+                    first[k, 3] == pick["intensity"]
+                    and second[k, 3] == pick["class"]
+                    and third[k, :3].tolist() == pick["photo"]
+                )
     assert at == len(raw.content) and met >= 4, "seen from its own station nothing stands before a point"
     pose = np.array(record["pose"]).reshape(4, 4)
     pose[:3, 3] += data["origin"]
@@ -213,19 +314,32 @@ def test_uploads_go_on_where_they_broke_off(empty, tmp_path):
     data, url = (tmp_path / "Räume 1.e57").read_bytes(), "/jobs/1/inbox/R%C3%A4ume 1.e57"
     half = len(data) // 2
     assert empty.head(url).headers["x-offset"] == "0"
-    assert empty.put(f"{url}?offset=0&total={len(data)}", content=data[:half]).json() == {"offset": half, "whole": False}
+    assert empty.put(f"{url}?offset=0&total={len(data)}", content=data[:half]).json() == {
+        "offset": half,
+        "whole": False,
+    }
     assert "broke off" in empty.get("/jobs/1/inbox").text
     assert empty.head(url).headers["x-offset"] == str(half)
     assert empty.put(f"{url}?offset={half + 5}&total={len(data)}", content=b"x").status_code == 409
-    assert empty.put(f"{url}?offset={half}&total={len(data)}", content=data[half:] + b"more").status_code == 422
+    assert (
+        empty.put(f"{url}?offset={half}&total={len(data)}", content=data[half:] + b"more").status_code == 422
+    )
     assert empty.put(f"{url}?offset={half}&total={len(data)}", content=data[half:]).json()["whole"]
     listing = empty.get("/jobs/1/inbox").text
     assert "Küche" in listing and "3.6 k" not in listing and "40 × 90" in listing
     picture = "/jobs/1/pictures/inside/0.png?file=R%C3%A4ume 1.e57"
-    assert "looking" in empty.get("/jobs/1/inbox/inside/0?file=R%C3%A4ume 1.e57").text and empty.get(picture).status_code in {200, 404}
+    assert "looking" in empty.get("/jobs/1/inbox/inside/0?file=R%C3%A4ume 1.e57").text and empty.get(
+        picture
+    ).status_code in {200, 404}
     told = looked(empty, "R%C3%A4ume 1.e57")
-    assert "z is up: the columns of its grid stand along z" in told and "under the instrument: this looks like metres" in told
-    assert empty.get(picture).headers["content-type"] == "image/png" and empty.get(picture).content != empty.get(picture + "&axes=%2Bx -z %2By").content
+    assert (
+        "z is up: the columns of its grid stand along z" in told
+        and "under the instrument: this looks like metres" in told
+    )
+    assert (
+        empty.get(picture).headers["content-type"] == "image/png"
+        and empty.get(picture).content != empty.get(picture + "&axes=%2Bx -z %2By").content
+    )
     assert "Räume" not in empty.delete(url).text
 
 
@@ -251,32 +365,61 @@ def test_a_zip_is_unpacked_and_a_damaged_one_refused(empty, tmp_path):
     data = (tmp_path / "card.zip").read_bytes()
     assert empty.put(f"/jobs/1/inbox/card.zip?offset=0&total={len(data)}", content=data).json()["whole"]
     page = empty.get("/jobs/1/inbox").text
-    assert all(w in page for w in ("r.e57", "Küche", "cloud.xyz", "900 points", "control.csv")) and "card.zip" not in page and "hidden" not in page
-    assert "<td class=\"n\">5</td>" in page and "control? choose it" in page
+    assert (
+        all(w in page for w in ("r.e57", "Küche", "cloud.xyz", "900 points", "control.csv"))
+        and "card.zip" not in page
+        and "hidden" not in page
+    )
+    assert '<td class="n">5</td>' in page and "control? choose it" in page
     broken = data[: len(data) // 2]
-    assert empty.put(f"/jobs/1/inbox/b.zip?offset=0&total={len(broken)}", content=broken).status_code == 422 and "b.zip" not in empty.get("/jobs/1/inbox").text
+    assert (
+        empty.put(f"/jobs/1/inbox/b.zip?offset=0&total={len(broken)}", content=broken).status_code == 422
+        and "b.zip" not in empty.get("/jobs/1/inbox").text
+    )
 
 
 def test_the_small_plan_shows_the_ties_that_a_file_tells(empty, whole, workspace):
     from tests.run import opened
 
     empty.post("/jobs", data={"name": "Again"})
-    os.symlink(whole / "out" / "scans.e57", os.path.join(opened(workspace, queries.job_by(id=1)).subfolder("inbox"), "scans.e57"))
+    os.symlink(
+        whole / "out" / "scans.e57",
+        os.path.join(opened(workspace, queries.job_by(id=1)).subfolder("inbox"), "scans.e57"),
+    )
     page = empty.get("/jobs/1/inbox").text
     ties = formats.look(str(whole / "out" / "scans.e57")).ties
-    assert len(ties) > 7 and page.count("tied in the file</title></line>") == len(ties) and page.count("<circle") == 8
+    assert (
+        len(ties) > 7
+        and page.count("tied in the file</title></line>") == len(ties)
+        and page.count("<circle") == 8
+    )
 
 
 def test_files_of_this_computer_are_taken_without_copying(empty, tmp_path, monkeypatch):
     empty.post("/jobs", data={"name": "Link"})
     (tmp_path / "card" / "deep").mkdir(parents=True)
     scenes.write_room(tmp_path / "card" / "deep" / "ä b.e57", rows=40, columns=90)
-    assert "outside the folders" in empty.post("/jobs/1/inbox/link", data={"path": str(tmp_path / "card")}).json()["message"]
+    assert (
+        "outside the folders"
+        in empty.post("/jobs/1/inbox/link", data={"path": str(tmp_path / "card")}).json()["message"]
+    )
     monkeypatch.setattr(settings(), "folders", str(tmp_path / "card"))
     page = empty.post("/jobs/1/inbox/link", data={"path": str(tmp_path / "card")}).text
-    assert "ä b.e57" in page and "the file stays" in page and "under the instrument" in looked(empty, "%C3%A4 b.e57")
-    assert empty.post("/jobs/1/inbox/link", data={"path": str(tmp_path / "card" / ".." / "elsewhere")}).status_code == 422
-    assert "ä b.e57" not in empty.delete("/jobs/1/inbox/%C3%A4 b.e57").text and (tmp_path / "card" / "deep" / "ä b.e57").exists()
+    assert (
+        "ä b.e57" in page
+        and "the file stays" in page
+        and "under the instrument" in looked(empty, "%C3%A4 b.e57")
+    )
+    assert (
+        empty.post(
+            "/jobs/1/inbox/link", data={"path": str(tmp_path / "card" / ".." / "elsewhere")}
+        ).status_code
+        == 422
+    )
+    assert (
+        "ä b.e57" not in empty.delete("/jobs/1/inbox/%C3%A4 b.e57").text
+        and (tmp_path / "card" / "deep" / "ä b.e57").exists()
+    )
 
 
 @pytest.mark.parametrize("name", ["..%2Fx.e57", ".hidden", "a" * 250])
@@ -307,7 +450,10 @@ def test_deliverables_are_downloaded(client, copied):
     must(copied, row, "deliver.report")
     page = client.get("/jobs/1/deliver").text
     assert "cloud.laz" in page and "report.pdf" in page and "gone from the disk" in page
-    bodies = [client.get(f"/jobs/1/deliverables/file/{n}").content[:4] for n in range(1, len(opened(copied, row).facts("deliverable")) + 1)]
+    bodies = [
+        client.get(f"/jobs/1/deliverables/file/{n}").content[:4]
+        for n in range(1, len(opened(copied, row).facts("deliverable")) + 1)
+    ]
     assert b"LASF" in bodies and b"%PDF" in bodies
 
 

@@ -1,4 +1,6 @@
-"""What is set down on the table, through the application without a browser: lists, try-outs, pictures, and the answers to what is not there."""
+"""What is set down on the table, through the application without a browser: lists, try-outs, pictures, and
+the answers to what is not there.
+"""
 
 import json
 import re
@@ -25,7 +27,15 @@ def room(workspace, tmp_path, monkeypatch):
     job = Job(workspace, row)
     Image.new("RGB", (9, 9), "green").save(f"{job.subfolder('inbox')}/p.png")
     must(workspace, row, "measure.take", points=[touch((0, 3, 1)), touch((8, 3, 1))], name="across <b>")
-    must(workspace, row, "pins.put", points=[touch((0, 3, 1))], text="<script>alert(1)</script>", link="https://example.org/?a=1&b=2", picture="p.png")
+    must(
+        workspace,
+        row,
+        "pins.put",
+        points=[touch((0, 3, 1))],
+        text="<script>alert(1)</script>",
+        link="https://example.org/?a=1&b=2",
+        picture="p.png",
+    )
     must(workspace, row, "boxes.put", name="half", centre=[4, 3, 1.5], size=[4, 6, 3], heading_deg=10)
     must(workspace, row, "table.keep_view", name="north", address="plan=1,2,0.05;colour=scan")
     return client_on(workspace, monkeypatch), Job(workspace, row)
@@ -39,8 +49,17 @@ def touch(at, scan=1):
 def test_lists_show_everything_and_hide_nothing_in_markup(room):
     client, _ = room
     page = client.get("/jobs/1/table/notes").text
-    assert "1 measure · 1 pin · 1 box · 1 view" in page and "8.000 m" in page and "#plan=1,2,0.05;colour=scan" in page
-    assert "<script>alert" not in page and "&lt;script&gt;" in page and "across &lt;b&gt;" in page and 'href="https://example.org/?a=1&amp;b=2"' in page
+    assert (
+        "1 measure · 1 pin · 1 box · 1 view" in page
+        and "8.000 m" in page
+        and "#plan=1,2,0.05;colour=scan" in page
+    )
+    assert (
+        "<script>alert" not in page
+        and "&lt;script&gt;" in page
+        and "across &lt;b&gt;" in page
+        and 'href="https://example.org/?a=1&amp;b=2"' in page
+    )
     at = re.search(r'data-jump="\[([^\]]+)\]"', page).group(1)
     assert np.allclose([float(v) for v in at.split(",")], [0, 3, 1], atol=1e-6)
 
@@ -51,24 +70,47 @@ def test_pictures_of_pins_are_served(room):
     assert client.get("/jobs/1/table/pin/2/picture").status_code == 404
 
 
-@pytest.mark.parametrize(("body", "status", "words"), [
-    ({"kind": "distance", "points": [touch((0, 3, 1)), touch((0, 3, 3))]}, 200, "2.000 m"), ({"kind": "plane", "points": [touch((0, 2, 1.5))], "reach": 0.4}, 200, "RMS"), ({"kind": "distance", "points": [touch((0, 3, 1))]}, 422, "takes 2 points"),
-    ({"kind": "magic", "points": [touch((0, 3, 1))]}, 422, "kind"), ({"kind": "point", "points": []}, 422, "points"), ({"kind": "point", "points": [{"scan": 77, "at": [0, 0, 0]}]}, 404, "no scan 77"), ({"kind": "sphere", "points": [touch((4, 3, 1.5))]}, 422, "needs 4 points"),
-    ({"kind": "plane", "points": [touch((0, 3, 1))], "reach": 500}, 422, "reach"), ({"kind": "point", "points": [{"scan": 1, "at": [0, 0, "x"]}]}, 422, "number"),
-])
+@pytest.mark.parametrize(
+    ("body", "status", "words"),
+    [
+        ({"kind": "distance", "points": [touch((0, 3, 1)), touch((0, 3, 3))]}, 200, "2.000 m"),
+        ({"kind": "plane", "points": [touch((0, 2, 1.5))], "reach": 0.4}, 200, "RMS"),
+        ({"kind": "distance", "points": [touch((0, 3, 1))]}, 422, "takes 2 points"),
+        ({"kind": "magic", "points": [touch((0, 3, 1))]}, 422, "kind"),
+        ({"kind": "point", "points": []}, 422, "points"),
+        ({"kind": "point", "points": [{"scan": 77, "at": [0, 0, 0]}]}, 404, "no scan 77"),
+        ({"kind": "sphere", "points": [touch((4, 3, 1.5))]}, 422, "needs 4 points"),
+        ({"kind": "plane", "points": [touch((0, 3, 1))], "reach": 500}, 422, "reach"),
+        ({"kind": "point", "points": [{"scan": 1, "at": [0, 0, "x"]}]}, 422, "number"),
+    ],
+)
 def test_measures_are_tried_out_and_leave_nothing(room, body, status, words):
     client, job = room
     answer = client.post("/jobs/1/table/try", json=body)
-    assert answer.status_code == status and words in answer.text and len(Job(job.workspace, job.row).facts("measure")) == 1
+    assert (
+        answer.status_code == status
+        and words in answer.text
+        and len(Job(job.workspace, job.row).facts("measure")) == 1
+    )
 
 
 def test_the_scene_tells_what_is_drawn(room):
     client, job = room
     told, origin = client.get("/jobs/1/scene.json").json(), scene.origin_of(job)
-    assert told["measures"][0]["label"] == "8.000 m" and np.allclose(np.add(told["measures"][0]["at"], origin), [[0, 3, 1], [8, 3, 1]], atol=1e-6)
+    assert told["measures"][0]["label"] == "8.000 m" and np.allclose(
+        np.add(told["measures"][0]["at"], origin), [[0, 3, 1], [8, 3, 1]], atol=1e-6
+    )
     box = told["boxes"][0]
-    assert np.allclose(np.add(box["centre"], origin), [4, 3, 1.5]) and box["size"] == [4, 6, 3] and np.degrees(box["heading"]) == pytest.approx(10)
-    assert np.allclose(np.add(told["pins"][0]["at"], origin), [0, 3, 1], atol=1e-6) and told["notation"]["unit"] == "m" and all(s["station"] for s in told["scans"])
+    assert (
+        np.allclose(np.add(box["centre"], origin), [4, 3, 1.5])
+        and box["size"] == [4, 6, 3]
+        and np.degrees(box["heading"]) == pytest.approx(10)
+    )
+    assert (
+        np.allclose(np.add(told["pins"][0]["at"], origin), [0, 3, 1], atol=1e-6)
+        and told["notation"]["unit"] == "m"
+        and all(s["station"] for s in told["scans"])
+    )
 
 
 def test_roots_come_in_one_answer(room):
@@ -78,17 +120,31 @@ def test_roots_come_in_one_answer(room):
         scan, size = np.frombuffer(data, "<u4", 2, at)
         assert data[at + 8 : at + 8 + size] == scene.pack(job, int(scan), [0], spread=True)
         plain = scene.pack(job, int(scan), [0])
-        positions = lambda node: np.frombuffer(node, "<u2", 4 * int(np.frombuffer(node, "<u4", 2)[1]), 16).reshape(-1, 4)  # noqa: E731
+        positions = lambda node: np.frombuffer(
+            node, "<u2", 4 * int(np.frombuffer(node, "<u4", 2)[1]), 16
+        ).reshape(-1, 4)  # noqa: E731
         spread, all_ = positions(data[at + 8 : at + 8 + size]), positions(plain)
         assert sorted(map(tuple, spread)) == sorted(map(tuple, all_)), "the same points in another order"
         first = spread[: len(spread) // 8, :3].astype(float)
-        assert np.abs(first.mean(0) - all_[:, :3].mean(0)).max() < 0.05 * 65535, "whose first part is an even sample"
+        assert np.abs(first.mean(0) - all_[:, :3].mean(0)).max() < 0.05 * 65535, (
+            "whose first part is an even sample"
+        )
         seen.append(int(scan))
         at += 8 + int(size)
     assert seen == [1, 2, 3]
 
 
-@pytest.mark.parametrize("address", ["station/99.json", "station/x.json", "station/1-4.json", "station/1-x.json", "station/1/v/nonsense/0/0-0.png", "station/1/v/intensity/0/99-99.png"])
+@pytest.mark.parametrize(
+    "address",
+    [
+        "station/99.json",
+        "station/x.json",
+        "station/1-4.json",
+        "station/1-x.json",
+        "station/1/v/nonsense/0/0-0.png",
+        "station/1/v/intensity/0/99-99.png",
+    ],
+)
 def test_what_is_not_there_is_said(room, address):
     answer = room[0].get(f"/jobs/1/{address}")
     assert answer.status_code == 404 and answer.json()["message"]
@@ -97,31 +153,57 @@ def test_what_is_not_there_is_said(room, address):
 def test_stations_are_described_and_tiled(room):
     client, _ = room
     about = client.get("/jobs/1/station/2.json").json()
-    assert (about["rows"], about["columns"], about["others"]) == (60, 140, ["1", "2", "3"]) and about["turn"] and len(about["azimuth"]) == 140
+    assert (
+        (about["rows"], about["columns"], about["others"]) == (60, 140, ["1", "2", "3"])
+        and about["turn"]
+        and len(about["azimuth"]) == 140
+    )
     tile = client.get(f"/jobs/1/station/2/{about['version']}/range/0/0-0.png")
     assert tile.headers["content-type"] == "image/png" and "immutable" in tile.headers["cache-control"]
-    assert client.get("/jobs/1/station/2/pick?row=30&column=70").json()["scan"] == 2 and client.get("/jobs/1/station/2/pick?row=-40&column=70").json() is None
+    assert (
+        client.get("/jobs/1/station/2/pick?row=30&column=70").json()["scan"] == 2
+        and client.get("/jobs/1/station/2/pick?row=-40&column=70").json() is None
+    )
 
 
-@pytest.mark.parametrize(("operation", "form"), [("table.take_away", {"kind": "pin", "number": 1}), ("boxes.put", {"centre": "[1, 2, 3]", "size": "[1, 1, 1]", "name": "small"}), ("table.notation", {"unit": "inch", "decimals": 2})])
+@pytest.mark.parametrize(
+    ("operation", "form"),
+    [
+        ("table.take_away", {"kind": "pin", "number": 1}),
+        ("boxes.put", {"centre": "[1, 2, 3]", "size": "[1, 1, 1]", "name": "small"}),
+        ("table.notation", {"unit": "inch", "decimals": 2}),
+    ],
+)
 def test_forms_of_the_table_are_queued(room, operation, form):
     client, job = room
     assert client.post(f"/jobs/1/do/{operation}", data=form).headers["hx-trigger"] == "queued"
     entry = max(queries.done_entries(job.row) + [queries.entry_of(job.row, 6)], key=lambda e: e.number)
-    assert entry.operation == operation and entry.state == "queued" and all(entry.params[k] == (json.loads(v) if str(v).startswith("[") else v) for k, v in form.items())
+    assert (
+        entry.operation == operation
+        and entry.state == "queued"
+        and all(entry.params[k] == (json.loads(v) if str(v).startswith("[") else v) for k, v in form.items())
+    )
 
 
 def test_the_sheets_write_figures_as_the_job_does(room, workspace):
     client, job = room
     must(workspace, job.row, "draw.plan_slab", height=1.0)
     must(workspace, job.row, "table.notation", unit="international foot", decimals=2, decimal_mark="comma")
-    total = sum(line["length"] for d in Job(workspace, job.row).facts("drawing").values() for line in d["lines"])
+    total = sum(
+        line["length"] for d in Job(workspace, job.row).facts("drawing").values() for line in d["lines"]
+    )
     sheet = client.get("/jobs/1/draw").text
     assert f"{total / 0.3048:.1f}".replace(".", ",") + " ft" in sheet and '<th class="n">ft</th>' in sheet
     assert "13,12 × 19,69 × 9,84 ft" in client.get("/jobs/1/table/notes").text
     must(workspace, job.row, "deliver.report", path="report")
     page = open(f"{Job(workspace, job.row).subfolder('deliverables')}/report.html").read()
     east = Job(workspace, job.row).grid_pose(job.scan(1))[0, 3]
-    rms = Notation.of(Job(workspace, job.row)).small(max(line["rms_mm"] for d in Job(workspace, job.row).facts("drawing").values() for line in d["lines"]))
-    assert f'<td class="n">{rms}</td>' in sheet and "RMS ft" in sheet and "international feet" in client.get("/jobs/1/draw").text
+    rms = Notation.of(Job(workspace, job.row)).small(
+        max(line["rms_mm"] for d in Job(workspace, job.row).facts("drawing").values() for line in d["lines"])
+    )
+    assert (
+        f'<td class="n">{rms}</td>' in sheet
+        and "RMS ft" in sheet
+        and "international feet" in client.get("/jobs/1/draw").text
+    )
     assert "Lengths in ft" in page and f"{east / 0.3048:.3f}".replace(".", ",") in page

@@ -1,4 +1,6 @@
-"""Killed at any moment of any operation, or cut off from power: the job is as before or as after, whole, and no orphan bytes stay."""
+"""Killed at any moment of any operation, or cut off from power: the job is as before or as after, whole, and
+no orphan bytes stay.
+"""
 
 import json
 import multiprocessing
@@ -25,18 +27,76 @@ from tests import scenes
 from tests.conftest import like
 from tests.run import must, opened
 
-TABLE = {"measure.take", "pins.put", "boxes.put", "table.keep_view", "table.notation", "table.take_away", "table.rename", "deliver.measures", "deliver.pins"}
-SMALL = TABLE | {"register.choose", "import.complete", "import.walk", "register.adjust", "register.double_walls", "register.automatic", "register.cloud_fit", "classify.ground"}
+TABLE = {
+    "measure.take",
+    "pins.put",
+    "boxes.put",
+    "table.keep_view",
+    "table.notation",
+    "table.take_away",
+    "table.rename",
+    "deliver.measures",
+    "deliver.pins",
+}
+SMALL = TABLE | {
+    "register.choose",
+    "import.complete",
+    "import.walk",
+    "register.adjust",
+    "register.double_walls",
+    "register.automatic",
+    "register.cloud_fit",
+    "classify.ground",
+}
 LOOK = [[1, 0, 0, 0], [0, 1, 0, 0], [0, 0, 0, 0], [0, 0, 0, 1]]
 CASES = {
-    "import.files": {"files": ["ROOM"]}, "import.complete": {}, "import.walk": {"scan": 4, "trajectory": "WALK"}, "import.edit_scan": {"scan": 1, "name": "Other"}, "import.add_photo": {"scan": 1, "picture": "PANORAMA"}, "import.edit_photo": {"photo": "1-0", "turn_deg": 5}, "import.remove_scan": {"scan": 8},
-    "register.automatic": {"scans": [1, 2, 3]}, "register.adjust": {}, "register.double_walls": {}, "register.cloud_fit": {"scan": 2, "neighbour": 1}, "register.leave_out": {"scan": 3}, "register.tie": {"a": 1, "b": 2, "on": False}, "register.choose": {"scan": 2, "alternative": 2},
-    "register.set_pose": {"scan": 4, "x": 0, "y": 0, "z": 0, "heading_deg": 10}, "georeference.control": {"control": "CONTROL"}, "georeference.drop_target": {"target": 1},
-    "georeference.level": {}, "georeference.bend": {}, "georeference.match": {"point": "L1", "target": 1}, "georeference.pick_target": {"scan": 1, "x": 1.5, "y": 0, "z": 0}, "georeference.role": {"point": "L1", "check": True}, "georeference.targets": {"scans": [1, 2]},
-    "clean.outliers": {"scans": [1, 2]}, "clean.outline": {"view": LOOK, "polygon": [[-9, -9], [9, -9], [9, 9], [-9, 9]]}, "boxes.around": {"view": LOOK, "polygon": [[-9, -9], [9, -9], [9, 9], [-9, 9]]}, "clean.put_back": {"cut": "CUT"},
-    "colorize.photos": {"scans": [1, 2]}, "colorize.take_off": {"scans": [1]}, "classify.ground": {"threshold": 0.1}, "classify.height_bands": {}, "draw.plan_slab": {}, "draw.rename": {"drawing": 1, "name": "A"}, "measure.take": {"points": [{"scan": 1, "at": [1, 2, 0]}, {"scan": 2, "at": [0, 1, 1]}]}, "pins.put": {"points": [{"scan": 1, "at": [1, 2, 0]}]},
-    "boxes.put": {"centre": [0, 0, 0], "size": [4, 5, 6], "name": "box 1"}, "table.keep_view": {"name": "A", "address": "plan=1"}, "table.notation": {}, "table.take_away": {"kind": "box", "number": 1}, "table.rename": {"kind": "box", "number": 1, "name": "B"}, "deliver.measures": {}, "deliver.pins": {},
-    "deliver.e57": {"scans": [1, 2]}, "deliver.laz": {"spacing": 0.1, "scans": [1, 2]}, "deliver.xyz": {"classes": [2], "scans": [1]}, "deliver.dxf": {}, "deliver.report": {},
+    "import.files": {"files": ["ROOM"]},
+    "import.complete": {},
+    "import.walk": {"scan": 4, "trajectory": "WALK"},
+    "import.edit_scan": {"scan": 1, "name": "Other"},
+    "import.add_photo": {"scan": 1, "picture": "PANORAMA"},
+    "import.edit_photo": {"photo": "1-0", "turn_deg": 5},
+    "import.remove_scan": {"scan": 8},
+    "register.automatic": {"scans": [1, 2, 3]},
+    "register.adjust": {},
+    "register.double_walls": {},
+    "register.cloud_fit": {"scan": 2, "neighbour": 1},
+    "register.leave_out": {"scan": 3},
+    "register.tie": {"a": 1, "b": 2, "on": False},
+    "register.choose": {"scan": 2, "alternative": 2},
+    "register.set_pose": {"scan": 4, "x": 0, "y": 0, "z": 0, "heading_deg": 10},
+    "georeference.control": {"control": "CONTROL"},
+    "georeference.drop_target": {"target": 1},
+    "georeference.level": {},
+    "georeference.bend": {},
+    "georeference.match": {"point": "L1", "target": 1},
+    "georeference.pick_target": {"scan": 1, "x": 1.5, "y": 0, "z": 0},
+    "georeference.role": {"point": "L1", "check": True},
+    "georeference.targets": {"scans": [1, 2]},
+    "clean.outliers": {"scans": [1, 2]},
+    "clean.outline": {"view": LOOK, "polygon": [[-9, -9], [9, -9], [9, 9], [-9, 9]]},
+    "boxes.around": {"view": LOOK, "polygon": [[-9, -9], [9, -9], [9, 9], [-9, 9]]},
+    "clean.put_back": {"cut": "CUT"},
+    "colorize.photos": {"scans": [1, 2]},
+    "colorize.take_off": {"scans": [1]},
+    "classify.ground": {"threshold": 0.1},
+    "classify.height_bands": {},
+    "draw.plan_slab": {},
+    "draw.rename": {"drawing": 1, "name": "A"},
+    "measure.take": {"points": [{"scan": 1, "at": [1, 2, 0]}, {"scan": 2, "at": [0, 1, 1]}]},
+    "pins.put": {"points": [{"scan": 1, "at": [1, 2, 0]}]},
+    "boxes.put": {"centre": [0, 0, 0], "size": [4, 5, 6], "name": "box 1"},
+    "table.keep_view": {"name": "A", "address": "plan=1"},
+    "table.notation": {},
+    "table.take_away": {"kind": "box", "number": 1},
+    "table.rename": {"kind": "box", "number": 1, "name": "B"},
+    "deliver.measures": {},
+    "deliver.pins": {},
+    "deliver.e57": {"scans": [1, 2]},
+    "deliver.laz": {"spacing": 0.1, "scans": [1, 2]},
+    "deliver.xyz": {"classes": [2], "scans": [1]},
+    "deliver.dxf": {},
+    "deliver.report": {},
 }
 
 
@@ -50,7 +110,14 @@ def params_of(operation, job, field, folder):
         scenes.write_room(folder / "room.e57", posed=True, rows=60, columns=140)
     if operation == "import.add_photo":
         Image.new("RGB", (64, 32), "olive").save(folder / "pano.png")
-    text = json.dumps(CASES[operation]).replace("ROOM", str(folder / "room.e57")).replace("PANORAMA", str(folder / "pano.png")).replace("WALK", str(folder / "walk.txt")).replace("CONTROL", str(field / "settegradini-control.csv")).replace('"CUT"', next(iter(job.facts("cut")), "0"))
+    text = (
+        json.dumps(CASES[operation])
+        .replace("ROOM", str(folder / "room.e57"))
+        .replace("PANORAMA", str(folder / "pano.png"))
+        .replace("WALK", str(folder / "walk.txt"))
+        .replace("CONTROL", str(field / "settegradini-control.csv"))
+        .replace('"CUT"', next(iter(job.facts("cut")), "0"))
+    )
     return find(operation).check(json.loads(text)).model_dump()
 
 
@@ -73,12 +140,30 @@ def made(tmp_path_factory):
     workspace = str(folder / "ws")
     open_workspace(workspace)
     scenes.write_room(folder / "room.e57", posed=True, rows=60, columns=140)
-    must(workspace, queries.create_job(workspace, "Small"), "import.files", files=[str(folder / "room.e57")], every=2)
+    must(
+        workspace,
+        queries.create_job(workspace, "Small"),
+        "import.files",
+        files=[str(folder / "room.e57")],
+        every=2,
+    )
     with las_writer.Writer(str(folder / "walk.laz"), 1e-4, np.zeros(3), time=True) as out:
         out.write({"xyz": np.random.default_rng(0).uniform(0, 9, (500, 3)), "time": np.linspace(0, 9, 500)})
     must(workspace, queries.job_by(id=1), "import.files", files=[str(folder / "walk.laz")])
     row, stands = queries.job_by(id=1), opened(workspace, queries.job_by(id=1)).scan(2).pose.tolist()
-    Fact.create(job=row, kind="standing", key="2", scan=2, entry=1, value={"island": 1, "matrix": stands, "doubt": "Two rooms are alike.", "alternatives": [stands, np.eye(4).tolist()]})
+    Fact.create(
+        job=row,
+        kind="standing",
+        key="2",
+        scan=2,
+        entry=1,
+        value={
+            "island": 1,
+            "matrix": stands,
+            "doubt": "Two rooms are alike.",
+            "alternatives": [stands, np.eye(4).tolist()],
+        },
+    )
     for operation in ("measure.take", "pins.put", "boxes.put"):
         must(workspace, queries.job_by(id=1), operation, **CASES[operation])
     return folder / "ws"
@@ -89,7 +174,12 @@ def small(made, tmp_path):
     """A copy of it, for what takes long on a whole job."""
     like(made, tmp_path / "ws")
     open_workspace(str(tmp_path / "ws"))
-    np.savetxt(tmp_path / "walk.txt", np.c_[np.arange(10), np.arange(10), np.zeros((10, 2))], header="time x y z", comments="")
+    np.savetxt(
+        tmp_path / "walk.txt",
+        np.c_[np.arange(10), np.arange(10), np.zeros((10, 2))],
+        header="time x y z",
+        comments="",
+    )
     return str(tmp_path / "ws")
 
 
@@ -112,7 +202,9 @@ def test_kill_nine_at_random_moments(request, processes, field, tmp_path, operat
     for longest in (1.2,):
         before = holdings(row)
         kind = find(operation)
-        entry = queries.add_entry(row, operation, kind.version, params_of(operation, opened(copied, row), field, tmp_path), "test")
+        entry = queries.add_entry(
+            row, operation, kind.version, params_of(operation, opened(copied, row), field, tmp_path), "test"
+        )
         process = processes.Process(target=perform, args=(copied, entry.id))
         process.start()
         time.sleep(rng.uniform(0.0, longest))
@@ -132,32 +224,73 @@ def test_kill_nine_at_random_moments(request, processes, field, tmp_path, operat
             assert health.check(job) == []
             return
         Entry.update(state="cancelled").where(Entry.id == entry.id).execute()
-    assert runner.run_entry(copied, queries.add_entry(row, operation, kind.version, entry.params, "again")).state == "done", "it can be started again"
+    assert (
+        runner.run_entry(copied, queries.add_entry(row, operation, kind.version, entry.params, "again")).state
+        == "done"
+    ), "it can be started again"
     assert health.check(opened(copied, row)) == []
 
 
 @pytest.mark.parametrize("operation", sorted(set(CASES) - {"georeference.targets"}))
-def test_everything_is_on_disk_before_the_commit_that_names_it(request, field, tmp_path, monkeypatch, operation):
-    """A recording file layer: at the commit every file that a fact names was synced after its last write, and its folder after it."""
+def test_everything_is_on_disk_before_the_commit_that_names_it(
+    request, field, tmp_path, monkeypatch, operation
+):
+    """A recording file layer: at the commit every file that a fact names was synced after its last write, and
+    its folder after it.
+    """
     copied = workspace_for(request, operation)
     row, log, seen = queries.job_by(id=1), [], []
     real, commit = files.Disk.sync, Job.commit
-    monkeypatch.setattr(files.Disk, "sync", lambda self, path: (real(self, path), log.append((os.path.realpath(path), time.time_ns()))))
+    monkeypatch.setattr(
+        files.Disk,
+        "sync",
+        lambda self, path: (real(self, path), log.append((os.path.realpath(path), time.time_ns()))),
+    )
     monkeypatch.setattr(runner, "fleet", lambda workspace: Local(cores=1))
 
     def recorded(self, figures, seconds):
         for (kind, key), (value, scan) in self._puts.items():
-            named = [os.path.join(self.folder, folder, name) for folder, name in fieldbook.files_of(kind, scan, value)] if value is not None else []
-            seen.extend(p for p in named + ([value["path"]] if kind == "deliverable" and value else []) if f".e{self.entry.number}." in p or kind == "deliverable")
+            named = (
+                [
+                    os.path.join(self.folder, folder, name)
+                    for folder, name in fieldbook.files_of(kind, scan, value)
+                ]
+                if value is not None
+                else []
+            )
+            seen.extend(
+                p
+                for p in named + ([value["path"]] if kind == "deliverable" and value else [])
+                if f".e{self.entry.number}." in p or kind == "deliverable"
+            )
         for path in seen:
-            synced = [n for n, (p, _) in enumerate(log) if p in (os.path.realpath(path), os.path.realpath(path) + ".part")]
+            synced = [
+                n
+                for n, (p, _) in enumerate(log)
+                if p in (os.path.realpath(path), os.path.realpath(path) + ".part")
+            ]
             folders = [n for n, (p, _) in enumerate(log) if p == os.path.realpath(os.path.dirname(path))]
-            assert synced and os.stat(path).st_mtime_ns <= log[synced[-1]][1], f"{path} was written after it was synced, or never synced"
+            assert synced and os.stat(path).st_mtime_ns <= log[synced[-1]][1], (
+                f"{path} was written after it was synced, or never synced"
+            )
             assert folders and folders[-1] > synced[-1], f"the folder of {path} was not synced after it"
         commit(self, figures, seconds)
 
     monkeypatch.setattr(Job, "commit", recorded)
     params = params_of(operation, opened(copied, row), field, tmp_path)
     must(copied, row, operation, **params)
-    writes = {"import.files", "clean.outliers", "clean.outline", "clean.put_back", "colorize.photos", "classify.ground", "register.adjust", "deliver.e57", "deliver.laz", "deliver.xyz", "deliver.dxf", "deliver.report"}
+    writes = {
+        "import.files",
+        "clean.outliers",
+        "clean.outline",
+        "clean.put_back",
+        "colorize.photos",
+        "classify.ground",
+        "register.adjust",
+        "deliver.e57",
+        "deliver.laz",
+        "deliver.xyz",
+        "deliver.dxf",
+        "deliver.report",
+    }
     assert bool(seen) >= (operation in writes), "a recording that saw nothing proves nothing"

@@ -1,4 +1,6 @@
-"""Deaths: of helpers that read files of others, and of the worker's child at every point of its life; the work goes on within seconds."""
+"""Deaths: of helpers that read files of others, and of the worker's child at every point of its life; the
+work goes on within seconds.
+"""
 
 import os
 import signal
@@ -42,7 +44,15 @@ def guarded():
     guard.close()
 
 
-@pytest.mark.parametrize(("function", "words"), [(abort, "took its reader down"), (sleep, "came to no end"), (greedy, "more than 1.5 GB"), (wrong, "ZeroDivisionError")])
+@pytest.mark.parametrize(
+    ("function", "words"),
+    [
+        (abort, "took its reader down"),
+        (sleep, "came to no end"),
+        (greedy, "more than 1.5 GB"),
+        (wrong, "ZeroDivisionError"),
+    ],
+)
 def test_whatever_a_reader_does_is_a_sentence_about_the_file(guarded, function, words):
     with pytest.raises(InputError, match=words) as error:
         guarded.call(function, about="scan ä.las", seconds=5)
@@ -52,7 +62,10 @@ def test_whatever_a_reader_does_is_a_sentence_about_the_file(guarded, function, 
 
 def test_calls_from_many_threads_are_all_answered(guarded):
     answers: list = []
-    threads = [threading.Thread(target=lambda n=n: answers.append(guarded.call(len, "x" * n, about="x"))) for n in range(12)]
+    threads = [
+        threading.Thread(target=lambda n=n: answers.append(guarded.call(len, "x" * n, about="x")))
+        for n in range(12)
+    ]
     [t.start() for t in threads]
     [t.join(20) for t in threads]
     assert sorted(answers) == list(range(12))
@@ -98,7 +111,11 @@ def test_a_child_killed_or_cancelled_at_any_moment_holds_nothing_up(job, process
     second = queue.add(row, "draw.plan_slab", {})
     Entry.update(cancel=True).where(Entry.id == second.id).execute()
     third = queue.add(row, "clean.outliers", {"deviations": 3.0})
-    assert ended(third).state == "done" and ended(first).state in {"done", "interrupted"} and ended(second).state in {"done", "cancelled"}
+    assert (
+        ended(third).state == "done"
+        and ended(first).state in {"done", "interrupted"}
+        and ended(second).state in {"done", "cancelled"}
+    )
 
 
 def test_a_cancel_while_the_child_starts_blocks_nothing(job, process):
@@ -113,9 +130,14 @@ def test_a_cancel_while_the_child_starts_blocks_nothing(job, process):
 @pytest.mark.parametrize("memory", ["200000000", "600000000"])
 def test_every_operation_runs_however_little_memory_is_allowed(job, memory):
     workspace, row = job
-    process = subprocess.Popen([sys.executable, "-m", "terrazza.work.worker", workspace], env=os.environ | {"TERRAZZA_MEMORY": memory})
+    process = subprocess.Popen(
+        [sys.executable, "-m", "terrazza.work.worker", workspace],
+        env=os.environ | {"TERRAZZA_MEMORY": memory},
+    )
     queue = Queue(workspace)
-    entries = [queue.add(row, "clean.outliers", {"deviations": 2 + n / 10}) for n in range(3)] + [queue.add(row, "draw.plan_slab", {"height": 99.0}) for _ in range(2)]
+    entries = [queue.add(row, "clean.outliers", {"deviations": 2 + n / 10}) for n in range(3)] + [
+        queue.add(row, "draw.plan_slab", {"height": 99.0}) for _ in range(2)
+    ]
     states = [ended(e).state for e in entries]
     process.terminate()
     process.wait(10)
@@ -147,5 +169,8 @@ def test_an_order_that_a_leaving_child_never_read_is_given_to_the_next(job, monk
     os.kill(process.pid, signal.SIGKILL)
     second = queries.add_entry(row, "table.notation", 1, {"unit": "inch"})
     kept.run(second.id)
-    assert [Entry.get_by_id(e.id).state for e in (first, second)] == ["done", "done"] and child.ENDED != child.LEAVING
+    assert [Entry.get_by_id(e.id).state for e in (first, second)] == [
+        "done",
+        "done",
+    ] and child.ENDED != child.LEAVING
     kept.close()

@@ -1,4 +1,6 @@
-"""Local processes and a Dask cluster: the same results in the same order, errors in words, cancel at once, lost pieces done again."""
+"""Local processes and a Dask cluster: the same results in the same order, errors in words, cancel at once,
+lost pieces done again.
+"""
 
 import os
 import signal
@@ -11,8 +13,8 @@ import laspy
 import numpy as np
 import pytest
 
-from terrazza.errors import Cancelled, InputError, TerrazzaError
 from terrazza.db import queries
+from terrazza.errors import Cancelled, InputError, TerrazzaError
 from terrazza.fleet import Local
 from terrazza.formats import e57
 from terrazza.operations.job import Job
@@ -27,7 +29,9 @@ from tests.work import pieces
 def scheduler():
     from distributed import LocalCluster
 
-    with LocalCluster(n_workers=2, threads_per_worker=1, processes=True, dashboard_address=None, silence_logs=50) as cluster:
+    with LocalCluster(
+        n_workers=2, threads_per_worker=1, processes=True, dashboard_address=None, silence_logs=50
+    ) as cluster:
         yield cluster.scheduler_address
 
 
@@ -59,7 +63,10 @@ def test_results_come_in_order(fleet):
     watch = Watch()
     assert fleet.map(pieces.double, list(range(40)), [1.0] * 40, watch, "x") == [2 * n for n in range(40)]
     assert fleet.map(pieces.shifted, [1, 2, 3], [1.0] * 3, watch, "x", common=100) == [101, 102, 103]
-    assert fleet.map(pieces.double, [5], [1.0], watch, "x") == [10] and max(watch.reports) <= 1.0 == watch.reports[-1]
+    assert (
+        fleet.map(pieces.double, [5], [1.0], watch, "x") == [10]
+        and max(watch.reports) <= 1.0 == watch.reports[-1]
+    )
 
 
 def test_pieces_wait_until_results_are_taken(fleet, tmp_path):
@@ -97,7 +104,9 @@ def test_a_piece_whose_worker_dies_is_done_again(scheduler, tmp_path):
 
     threading.Timer(1.6, kill).start()
     fleet = Cluster(scheduler, str(tmp_path.parent))
-    assert fleet.map(pieces.slow, [(str(tmp_path), n) for n in range(6)], [1.0] * 6, Watch(), "x") == list(range(6))
+    assert fleet.map(pieces.slow, [(str(tmp_path), n) for n in range(6)], [1.0] * 6, Watch(), "x") == list(
+        range(6)
+    )
     assert len(os.listdir(tmp_path)) > 6, "one was begun twice"
     fleet.close()
 
@@ -124,16 +133,41 @@ def test_operations_give_the_same_bytes_on_a_cluster(scheduler, tmp_path, monkey
         open_workspace(workspace)
         monkeypatch.setattr(runner, "fleet", lambda _, fleet=fleet: fleet)
         row = queries.create_job(workspace, "A")
-        for operation, params in (("import.files", {"files": [str(tmp_path / "r.e57")]}), ("clean.outliers", {}), ("classify.ground", {}), ("deliver.laz", {}), ("deliver.xyz", {}), ("deliver.e57", {"merged": True})):
+        for operation, params in (
+            ("import.files", {"files": [str(tmp_path / "r.e57")]}),
+            ("clean.outliers", {}),
+            ("classify.ground", {}),
+            ("deliver.laz", {}),
+            ("deliver.xyz", {}),
+            ("deliver.e57", {"merged": True}),
+        ):
             must(workspace, row, operation, **params)
         out = Job(workspace, row).subfolder("deliverables")
-        files.append([open(f"{out}/cloud.laz", "rb").read(), open(f"{out}/cloud.xyz").read(), np.concatenate([c["xyz"] for c in e57.read_points(f"{out}/scans.e57", 0)]).tobytes()])
-        names.append(sorted(n for _, _, found in os.walk(os.path.join(workspace, "jobs", row.folder, "scans")) for n in found))
+        files.append(
+            [
+                open(f"{out}/cloud.laz", "rb").read(),
+                open(f"{out}/cloud.xyz").read(),
+                np.concatenate([c["xyz"] for c in e57.read_points(f"{out}/scans.e57", 0)]).tobytes(),
+            ]
+        )
+        names.append(
+            sorted(
+                n
+                for _, _, found in os.walk(os.path.join(workspace, "jobs", row.folder, "scans"))
+                for n in found
+            )
+        )
         fleet.close()
     assert names[0] == names[1] and len(names[0]) > 15
     assert files[0] == files[1] and len(laspy.read(f"{out}/cloud.laz").x) > 50_000
 
 
 def test_nothing_of_a_cluster_is_imported_without_one():
-    code = "import terrazza.work.runner as r, sys; r.fleet('.'); assert not {'distributed', 'dask'} & set(sys.modules)"
-    assert subprocess.run([sys.executable, "-c", code], env=os.environ | {"TERRAZZA_CLUSTER": ""}).returncode == 0
+    code = (
+        "import terrazza.work.runner as r, sys; r.fleet('.'); assert not {'distributed', 'dask'} & "
+        "set(sys.modules)"
+    )
+    assert (
+        subprocess.run([sys.executable, "-c", code], env=os.environ | {"TERRAZZA_CLUSTER": ""}).returncode
+        == 0
+    )

@@ -1,4 +1,6 @@
-"""The worker with real processes: running, cancel within two seconds, kill -9 of child, worker and command line at many moments."""
+"""The worker with real processes: running, cancel within two seconds, kill -9 of child, worker and command
+line at many moments.
+"""
 
 import os
 import random
@@ -45,8 +47,16 @@ def started(entry, timeout=60):
 def state_of(workspace, row):
     """All that a job holds, down to the values of every column."""
     job = opened(workspace, row)
-    return {"poses": {s.id: None if s.pose is None else s.pose.tolist() for s in job.scans()}, "cuts": sorted(job.facts("cut")),
-            "columns": {k: int(np.asarray(job.cloud(int(k.split("/")[0])).read(k.split("/")[1])).astype(np.float64).sum()) if k.split("/")[1] != "nodes" else len(job.cloud(int(k.split("/")[0])).nodes) for k in job.facts("column")}}
+    return {
+        "poses": {s.id: None if s.pose is None else s.pose.tolist() for s in job.scans()},
+        "cuts": sorted(job.facts("cut")),
+        "columns": {
+            k: int(np.asarray(job.cloud(int(k.split("/")[0])).read(k.split("/")[1])).astype(np.float64).sum())
+            if k.split("/")[1] != "nodes"
+            else len(job.cloud(int(k.split("/")[0])).nodes)
+            for k in job.facts("column")
+        },
+    }
 
 
 def strays(workspace, row):
@@ -94,18 +104,42 @@ def test_a_killed_child_is_said_and_leaves_nothing(job, worker):
     assert ended(Queue(workspace).add(row, "clean.outliers", {})).state == "done", "the worker goes on"
 
 
-OPERATIONS = ["clean.outliers", "draw.plan_slab", "classify.ground", "deliver.laz", "register.adjust", "import.edit_scan name=X scan=1"]
+OPERATIONS = [
+    "clean.outliers",
+    "draw.plan_slab",
+    "classify.ground",
+    "deliver.laz",
+    "register.adjust",
+    "import.edit_scan name=X scan=1",
+]
 
 
 @pytest.mark.parametrize("seed", range(2))
 def test_kill_nine_at_any_moment(job, seed):
-    """The command line killed with all its helpers at a random moment: the job is as before or as after, and no orphan bytes stay."""
+    """The command line killed with all its helpers at a random moment: the job is as before or as after, and
+    no orphan bytes stay.
+    """
     workspace, row = job
     rng = random.Random(seed)
     words = OPERATIONS[seed % len(OPERATIONS)].split()
     before = state_of(workspace, row)
     for delay in [rng.uniform(0.6, 4.0) for _ in range(2)]:
-        process = subprocess.Popen([sys.executable, "-m", "terrazza.cli.main", "do", words[0], *words[1:], "--job", "Work", "--workspace", workspace], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        process = subprocess.Popen(
+            [
+                sys.executable,
+                "-m",
+                "terrazza.cli.main",
+                "do",
+                words[0],
+                *words[1:],
+                "--job",
+                "Work",
+                "--workspace",
+                workspace,
+            ],
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
         time.sleep(delay)
         process.kill()
         process.wait()

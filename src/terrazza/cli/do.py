@@ -1,4 +1,6 @@
-"""``terrazza do``, ``undo`` and ``recipe``: one operation on a job, one step back, and a recipe from a field book."""
+"""``terrazza do``, ``undo`` and ``recipe``: one operation on a job, one step back, and a recipe from a field
+book.
+"""
 
 import json
 from pathlib import Path
@@ -8,7 +10,8 @@ import typer
 from terrazza.cli.terminal import Bar, doubts
 from terrazza.db import queries
 from terrazza.errors import ParamsError, TerrazzaError
-from terrazza.operations import fieldbook, recipe as recipes
+from terrazza.operations import fieldbook
+from terrazza.operations import recipe as recipes
 from terrazza.operations.base import find
 from terrazza.settings import settings
 from terrazza.work.lease import lease
@@ -25,7 +28,9 @@ def _value(text: str):
 
 def _perform(workspace: str, row, name: str, params: dict):
     operation = find(name)
-    entry = queries.add_entry(row, name, operation.version, operation.check(params).model_dump(), who="command line")
+    entry = queries.add_entry(
+        row, name, operation.version, operation.check(params).model_dump(), who="command line"
+    )
     with Bar(operation.title) as bar:
         entry = run_entry(workspace, entry, bar)
     if entry.state != "done":
@@ -36,8 +41,12 @@ def _perform(workspace: str, row, name: str, params: dict):
 
 def register(app: typer.Typer) -> None:
     @app.command()
-    def do(operation: str = typer.Argument(...), params: list[str] = typer.Argument(None, metavar="NAME=VALUE…"), job: str = typer.Option(..., help="Name of the job."),
-           workspace: Path = typer.Option(None, help="Folder of the workspace.")) -> None:
+    def do(
+        operation: str = typer.Argument(...),
+        params: list[str] = typer.Argument(None, metavar="NAME=VALUE…"),
+        job: str = typer.Option(..., help="Name of the job."),
+        workspace: Path = typer.Option(None, help="Folder of the workspace."),
+    ) -> None:
         """Run one operation on a job; values are JSON or plain words."""
         values = {}
         for word in params or []:
@@ -50,7 +59,11 @@ def register(app: typer.Typer) -> None:
         _perform(folder, queries.job_by(name=job), operation, values)
 
     @app.command()
-    def undo(number: int = typer.Argument(...), job: str = typer.Option(..., help="Name of the job."), workspace: Path = typer.Option(None, help="Folder of the workspace.")) -> None:
+    def undo(
+        number: int = typer.Argument(...),
+        job: str = typer.Option(..., help="Name of the job."),
+        workspace: Path = typer.Option(None, help="Folder of the workspace."),
+    ) -> None:
         """Undo one entry of the field book; a cut is put back by itself."""
         folder = str(workspace or settings().workspace)
         open_workspace(folder)
@@ -64,8 +77,11 @@ def register(app: typer.Typer) -> None:
         print(f"Entry {number} is undone.")
 
     @app.command()
-    def recipe(job: str = typer.Option(..., help="Name of the job."), bound: bool = typer.Option(False, "--bound", help="Also steps that are bound to the place."),
-               workspace: Path = typer.Option(None, help="Folder of the workspace.")) -> None:
+    def recipe(
+        job: str = typer.Option(..., help="Name of the job."),
+        bound: bool = typer.Option(False, "--bound", help="Also steps that are bound to the place."),
+        workspace: Path = typer.Option(None, help="Folder of the workspace."),
+    ) -> None:
         """Print the job's field book as a recipe."""
         open_workspace(str(workspace or settings().workspace))
         row = queries.job_by(name=job)

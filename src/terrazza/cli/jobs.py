@@ -1,12 +1,14 @@
-"""``terrazza jobs``, ``fieldbook``, ``check``, ``backup`` and ``restore``: what is in a workspace, whether it is whole, and moving it."""
+"""``terrazza jobs``, ``fieldbook``, ``check``, ``backup`` and ``restore``: what is in a workspace, whether it
+is whole, and moving it.
+"""
 
 import sys
 from pathlib import Path
 
 import typer
 
-from terrazza.db import queries
 from terrazza.cli.terminal import Bar
+from terrazza.db import queries
 from terrazza.db.models import Job as Row
 from terrazza.errors import ParamsError, TerrazzaError
 from terrazza.operations import health, recipe
@@ -33,38 +35,68 @@ def register(app: typer.Typer) -> None:
             print(f"{row.name}\t{row.folder}")
 
     @app.command(name="fieldbook")
-    def book(job: str = typer.Option(..., help="Name of the job."), workspace: Path = typer.Option(None, help="Folder of the workspace.")) -> None:
+    def book(
+        job: str = typer.Option(..., help="Name of the job."),
+        workspace: Path = typer.Option(None, help="Folder of the workspace."),
+    ) -> None:
         """Print a job's field book."""
         open_workspace(str(workspace or settings().workspace))
         for e in recipe.entries_of(queries.job_by(name=job)):
-            print(f"{e.number:>4}  {e.state:<12} {find(e.operation).title:<28} {(e.figures or {}).get('says', '') or e.message}")
+            print(
+                f"{e.number:>4}  {e.state:<12} {find(e.operation).title:<28} "
+                f"{(e.figures or {}).get('says', '') or e.message}"
+            )
 
     @app.command()
-    def check(name: str = typer.Argument("", metavar="[JOB]", help="Name of the job."), job: str = typer.Option("", help="Name of the job."), workspace: Path = typer.Option(None, help="Folder of the workspace.")) -> None:
+    def check(
+        name: str = typer.Argument("", metavar="[JOB]", help="Name of the job."),
+        job: str = typer.Option("", help="Name of the job."),
+        workspace: Path = typer.Option(None, help="Folder of the workspace."),
+    ) -> None:
         """Verify every file, column, index and record of a job; exits 2 and says what is wrong."""
         folder, job = str(workspace or settings().workspace), _named(name, job)
         open_workspace(folder)
         with Bar("Checking") as bar:
             wrong = health.check(Job(folder, queries.job_by(name=job)), bar)
         if wrong:
-            raise TerrazzaError("\n".join([f"“{job}” is not whole:", *wrong]), "Restore it from a backup, or undo the entries that wrote what is damaged.")
+            raise TerrazzaError(
+                "\n".join([f"“{job}” is not whole:", *wrong]),
+                "Restore it from a backup, or undo the entries that wrote what is damaged.",
+            )
         print(f"“{job}” is whole.")
 
     @app.command()
-    def backup(words: list[str] = typer.Argument(None, metavar="[JOB] FILE", help="Name of the job, where --job does not give it, and where to write the backup."), job: str = typer.Option("", help="Name of the job."), workspace: Path = typer.Option(None, help="Folder of the workspace.")) -> None:
+    def backup(
+        words: list[str] = typer.Argument(
+            None,
+            metavar="[JOB] FILE",
+            help="Name of the job, where --job does not give it, and where to write the backup.",
+        ),
+        job: str = typer.Option("", help="Name of the job."),
+        workspace: Path = typer.Option(None, help="Folder of the workspace."),
+    ) -> None:
         """Write a whole job into one file; work on it may go on meanwhile."""
         folder, words = str(workspace or settings().workspace), list(words or [])
         if len(words) != (1 if job else 2):
-            raise ParamsError(f"backup takes a job and a file, got {len(words)} words{' beside --job' if job else ''}.", "Write: terrazza backup --job NAME FILE.")
+            raise ParamsError(
+                f"backup takes a job and a file, got {len(words)} words{' beside --job' if job else ''}.",
+                "Write: terrazza backup --job NAME FILE.",
+            )
         job, file = _named(words[0], job), words[-1]
         open_workspace(folder)
         size, linked = archive.backup(folder, queries.job_by(name=job), str(file))
         print(f"{size / 1e6:.1f} MB in {file}")
         if linked:
-            print(f"terrazza: not in it, since the job only links to them: {', '.join(linked)}", file=sys.stderr)
+            print(
+                f"terrazza: not in it, since the job only links to them: {', '.join(linked)}", file=sys.stderr
+            )
 
     @app.command()
-    def restore(file: Path = typer.Argument(..., help="A file that backup wrote."), job: str = typer.Option("", help="Its name here; empty: the name it had."), workspace: Path = typer.Option(None, help="Folder of the workspace.")) -> None:
+    def restore(
+        file: Path = typer.Argument(..., help="A file that backup wrote."),
+        job: str = typer.Option("", help="Its name here; empty: the name it had."),
+        workspace: Path = typer.Option(None, help="Folder of the workspace."),
+    ) -> None:
         """Bring a backed-up job into a workspace."""
         folder = str(workspace or settings().workspace)
         open_workspace(folder)

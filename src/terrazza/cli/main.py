@@ -8,11 +8,17 @@ from terrazza import __version__
 from terrazza.cli import do, jobs, operations, run, serve
 from terrazza.errors import Cancelled, understood
 
-app = typer.Typer(add_completion=False, pretty_exceptions_enable=False, help="Terrazza: from raw laser scans to signed survey deliverables.")
+app = typer.Typer(
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    help="Terrazza: from raw laser scans to signed survey deliverables.",
+)
 
 
 @app.callback(invoke_without_command=True)
-def root(context: typer.Context, version: bool = typer.Option(False, "--version", help="Say the version and stop.")) -> None:
+def root(
+    context: typer.Context, version: bool = typer.Option(False, "--version", help="Say the version and stop.")
+) -> None:
     if version:
         print(f"terrazza {__version__}")
         raise typer.Exit()

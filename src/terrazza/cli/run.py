@@ -10,7 +10,8 @@ import typer
 
 from terrazza.cli.terminal import Bar, doubts
 from terrazza.db import queries
-from terrazza.db.models import Entry, Job as Row
+from terrazza.db.models import Entry
+from terrazza.db.models import Job as Row
 from terrazza.errors import InputError, TerrazzaError
 from terrazza.operations import recipe
 from terrazza.operations.base import find
@@ -23,18 +24,32 @@ from terrazza.work.runner import run_entry
 def register(app: typer.Typer) -> None:
     @app.command()
     def run(
-        recipe_file: Path = typer.Argument(..., metavar="RECIPE.toml"), inputs: list[Path] = typer.Argument(None, metavar="INPUT…"),
-        workspace: Path = typer.Option(None, help="Folder of the workspace."), job: str = typer.Option(..., help="Name of the job."),
-        figures: Path = typer.Option(None, help="Write figures, poses and deliverables to this JSON file."), out: Path = typer.Option(None, help="Folder for deliverables."),
+        recipe_file: Path = typer.Argument(..., metavar="RECIPE.toml"),
+        inputs: list[Path] = typer.Argument(None, metavar="INPUT…"),
+        workspace: Path = typer.Option(None, help="Folder of the workspace."),
+        job: str = typer.Option(..., help="Name of the job."),
+        figures: Path = typer.Option(None, help="Write figures, poses and deliverables to this JSON file."),
+        out: Path = typer.Option(None, help="Folder for deliverables."),
         append: bool = typer.Option(False, "--append", help="Go on in a job that is there."),
         strict: bool = typer.Option(False, "--strict", help="Stop at the first doubt, with exit status 3."),
     ) -> None:
-        """Run a recipe on files; exits 0 only if every step succeeded, 2 where one failed, with --strict 3 where one is in doubt."""
+        """Run a recipe on files; exits 0 only if every step succeeded, 2 where one failed, with --strict 3
+        where one is in doubt.
+        """
         folder = str(workspace or settings().workspace)
         result = {"steps": [], "scans": [], "deliverables": [], "error": None}
         try:
             try:
-                _run(folder, recipe_file, [os.path.abspath(p) for p in inputs or []], job, os.path.abspath(out) if out else "", append, strict, result)
+                _run(
+                    folder,
+                    recipe_file,
+                    [os.path.abspath(p) for p in inputs or []],
+                    job,
+                    os.path.abspath(out) if out else "",
+                    append,
+                    strict,
+                    result,
+                )
             except Exception as error:
                 result["error"] = str(error)
                 raise
@@ -47,9 +62,14 @@ def _write(path: Path, result: dict) -> None:
     partial = Path(f"{path}.part")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        partial.write_text(json.dumps(result, indent=1, allow_nan=False, ensure_ascii=False), encoding="utf-8")
+        partial.write_text(
+            json.dumps(result, indent=1, allow_nan=False, ensure_ascii=False), encoding="utf-8"
+        )
     except OSError as error:
-        raise InputError(f"The figures cannot be written to “{path}” ({error.strerror}).", "Name a file that you may write.") from error
+        raise InputError(
+            f"The figures cannot be written to “{path}” ({error.strerror}).",
+            "Name a file that you may write.",
+        ) from error
     os.replace(partial, path)
 
 
@@ -66,12 +86,26 @@ def _run(workspace, recipe_file, inputs, name, out, append, strict, result):
     try:
         for number, step in enumerate(steps, 1):
             operation = find(step["operation"])
-            entry = queries.add_entry(row, operation.name, operation.version, operation.check(step["params"]).model_dump(), who="command line")
+            entry = queries.add_entry(
+                row,
+                operation.name,
+                operation.version,
+                operation.check(step["params"]).model_dump(),
+                who="command line",
+            )
             with Bar(f"{number}/{len(steps)} {operation.title}") as bar:
-                entry = run_entry(workspace, entry, bar, inputs, out, [os.path.dirname(os.path.abspath(recipe_file))])
+                entry = run_entry(
+                    workspace, entry, bar, inputs, out, [os.path.dirname(os.path.abspath(recipe_file))]
+                )
             if entry.state != "done":
-                raise TerrazzaError(f"Step {number}, {operation.name}, {entry.state}: {entry.message}", entry.hint)
-            print(f"{number}/{len(steps)} {operation.title}: {entry.figures.get('says', '')} ({entry.seconds:.1f} s)", file=sys.stderr)
+                raise TerrazzaError(
+                    f"Step {number}, {operation.name}, {entry.state}: {entry.message}", entry.hint
+                )
+            print(
+                f"{number}/{len(steps)} {operation.title}: {entry.figures.get('says', '')} "
+                f"({entry.seconds:.1f} s)",
+                file=sys.stderr,
+            )
             if doubts(entry.figures) and strict:
                 raise typer.Exit(3)
     finally:
@@ -80,31 +114,77 @@ def _run(workspace, recipe_file, inputs, name, out, append, strict, result):
 
 def _standing(job: Job, scan) -> dict:
     """Island, doubt and alternatives of a scan, and the pose of one that stands in an island of its own."""
-    standing = job.get("standing", scan.id) or {"island": 1 if scan.pose is not None else None, "matrix": None, "doubt": None if scan.pose is not None else "It was not registered.", "alternatives": []}
+    standing = job.get("standing", scan.id) or {
+        "island": 1 if scan.pose is not None else None,
+        "matrix": None,
+        "doubt": None if scan.pose is not None else "It was not registered.",
+        "alternatives": [],
+    }
     told = np.eye(4) if standing["island"] not in {1, None} else job.frame
-    out = {"island": standing["island"], "doubt": standing["doubt"], "alternatives": [(told @ np.array(m)).ravel().tolist() for m in standing["alternatives"]]}
-    return out | ({"pose": [float(v) for v in np.ravel(standing["matrix"])], "placed": True} if standing["island"] not in {1, None} and standing["matrix"] else {})
+    out = {
+        "island": standing["island"],
+        "doubt": standing["doubt"],
+        "alternatives": [(told @ np.array(m)).ravel().tolist() for m in standing["alternatives"]],
+    }
+    return out | (
+        {"pose": [float(v) for v in np.ravel(standing["matrix"])], "placed": True}
+        if standing["island"] not in {1, None} and standing["matrix"]
+        else {}
+    )
 
 
 def summary(workspace: str, row: Row, first: int = 1) -> dict:
-    """Steps since entry ``first``, scans with poses and sigmas, and deliverables, as the figures file gives them."""
+    """Steps since entry ``first``, scans with poses and sigmas, and deliverables, as the figures file gives
+    them.
+    """
     job = Job(workspace, row)
     entries = [e for e in recipe.entries_of(row) if e.number >= first]
-    steps = [{"operation": e.operation, "params": e.params, "state": e.state, "figures": e.figures or {}, "seconds": e.seconds, "message": e.message, "hint": e.hint} for e in entries]
+    steps = [
+        {
+            "operation": e.operation,
+            "params": e.params,
+            "state": e.state,
+            "figures": e.figures or {},
+            "seconds": e.seconds,
+            "message": e.message,
+            "hint": e.hint,
+        }
+        for e in entries
+    ]
     grid = job.get("frame", "", {}).get("covariances") or {}
     frame_turn = job.frame[:3, :3]
     scans = []
     for s in job.scans():
-        record = {"name": s.name, "points": s.points, "kept": sum(int(job.cloud(s.id).kept(*b).sum()) for b in job.cloud(s.id).blocks()), "placed": s.pose is not None, "pose": None, **_standing(job, s), "sigma_mm": None, "sigma_mdeg": None}
+        record = {
+            "name": s.name,
+            "points": s.points,
+            "kept": sum(int(job.cloud(s.id).kept(*b).sum()) for b in job.cloud(s.id).blocks()),
+            "placed": s.pose is not None,
+            "pose": None,
+            **_standing(job, s),
+            "sigma_mm": None,
+            "sigma_mdeg": None,
+        }
         if s.pose is not None:
             record["pose"] = [float(v) for v in job.grid_pose(s).ravel()]
             own = covariance_of(s.pose_record)
             turn = np.kron(np.eye(2), frame_turn)
-            covariance = np.array(grid[str(s.id)]) if str(s.id) in grid else turn @ own @ turn.T if own is not None else None
+            covariance = (
+                np.array(grid[str(s.id)])
+                if str(s.id) in grid
+                else turn @ own @ turn.T
+                if own is not None
+                else None
+            )
             if covariance is not None:
                 sigma = np.sqrt(np.maximum(np.diag(covariance), 0))
-                record |= {"sigma_mm": (sigma[3:] * 1000).tolist(), "sigma_mdeg": (np.degrees(sigma[:3]) * 1000).tolist()}
+                record |= {
+                    "sigma_mm": (sigma[3:] * 1000).tolist(),
+                    "sigma_mdeg": (np.degrees(sigma[:3]) * 1000).tolist(),
+                }
         scans.append(record)
-    return {"steps": steps, "scans": scans, "deliverables": [d["path"] for d in job.facts("deliverable").values()]}
-
-
+    return {
+        "steps": steps,
+        "scans": scans,
+        "deliverables": [d["path"] for d in job.facts("deliverable").values()],
+    }

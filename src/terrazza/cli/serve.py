@@ -24,13 +24,20 @@ DEMO = "Settegradini, lemon terraces"
 
 def register(app: typer.Typer) -> None:
     @app.command()
-    def serve(workspace: Path = typer.Option(None, help="Folder of the workspace."), port: int = typer.Option(None, help="Port."), host: str = typer.Option(None, help="Address.")) -> None:
+    def serve(
+        workspace: Path = typer.Option(None, help="Folder of the workspace."),
+        port: int = typer.Option(None, help="Port."),
+        host: str = typer.Option(None, help="Address."),
+    ) -> None:
         """Serve the application and run its worker until Ctrl-C."""
         _serve(str(workspace or settings().workspace), host or settings().host, port or settings().port)
 
     @app.command()
-    def demo(workspace: Path = typer.Option(None, help="Folder of the workspace."), port: int = typer.Option(None, help="Port."),
-             build_only: bool = typer.Option(False, "--build-only", help="Make the demo job and stop.")) -> None:
+    def demo(
+        workspace: Path = typer.Option(None, help="Folder of the workspace."),
+        port: int = typer.Option(None, help="Port."),
+        build_only: bool = typer.Option(False, "--build-only", help="Make the demo job and stop."),
+    ) -> None:
         """Make the demo job where it is missing, then serve."""
         folder, where = str(workspace or settings().workspace), port or settings().port
         if not build_only:
@@ -47,7 +54,10 @@ def need_port(host: str, port: int) -> None:
         try:
             probe.bind((host, port))
         except OSError as error:
-            raise TerrazzaError(f"Port {port} on {host} is taken by another program ({error.strerror}).", f"Stop that one, or choose another: make demo PORT={port + 1}.") from error
+            raise TerrazzaError(
+                f"Port {port} on {host} is taken by another program ({error.strerror}).",
+                f"Stop that one, or choose another: make demo PORT={port + 1}.",
+            ) from error
 
 
 def make_demo(workspace: str) -> None:
@@ -68,9 +78,16 @@ def make_demo(workspace: str) -> None:
     row = queries.create_job(workspace, DEMO)
     files = [os.path.join(field, name) for name in [name for name, _ in build.FILES] + [build.WALK_FILE]]
     with Bar("Importing the demo scans") as bar:
-        for name, params in (("import.files", {"files": files}), ("import.walk", {"scan": 9, "trajectory": os.path.join(field, build.WALK_PATH)})):
+        for name, params in (
+            ("import.files", {"files": files}),
+            ("import.walk", {"scan": 9, "trajectory": os.path.join(field, build.WALK_PATH)}),
+        ):
             operation = find(name)
-            entry = run_entry(workspace, queries.add_entry(row, name, operation.version, operation.check(params).model_dump(), "demo"), bar)
+            entry = run_entry(
+                workspace,
+                queries.add_entry(row, name, operation.version, operation.check(params).model_dump(), "demo"),
+                bar,
+            )
             if entry.state != "done":
                 row.delete_instance(recursive=True)
                 raise TerrazzaError(f"The demo job could not be made: {entry.message}", entry.hint)
@@ -85,23 +102,37 @@ def _serve(workspace: str, host: str, port: int) -> None:
     import uvicorn
 
     if host not in LOOPBACK:
-        raise InputError(f"Terrazza has no accounts yet, so it does not listen on {host}.", "Use 127.0.0.1, and reach it from elsewhere through a tunnel of your own.")
+        raise InputError(
+            f"Terrazza has no accounts yet, so it does not listen on {host}.",
+            "Use 127.0.0.1, and reach it from elsewhere through a tunnel of your own.",
+        )
     need_port(host, port)
     os.environ["TERRAZZA_WORKSPACE"] = os.path.abspath(workspace)
     settings.cache_clear()
     open_workspace(workspace)
     stop = threading.Event()
-    threading.Thread(target=_keep_worker, args=(os.path.abspath(workspace), (host, port), stop), daemon=True).start()
+    threading.Thread(
+        target=_keep_worker, args=(os.path.abspath(workspace), (host, port), stop), daemon=True
+    ).start()
     threading.Thread(target=_load_compiled, args=(stop,), daemon=True).start()
     print(f"Terrazza is at http://{host}:{port}  (Ctrl-C stops it)", flush=True)
     try:
-        uvicorn.run("terrazza.web.app:create", factory=True, host=host, port=port, log_level="warning", timeout_graceful_shutdown=2)
+        uvicorn.run(
+            "terrazza.web.app:create",
+            factory=True,
+            host=host,
+            port=port,
+            log_level="warning",
+            timeout_graceful_shutdown=2,
+        )
     finally:
         stop.set()
 
 
 def _load_compiled(stop: threading.Event) -> None:
-    """Load what picks and the plan's tiles need while the first page is being looked at: the first of them would wait most of a second for it."""
+    """Load what picks and the plan's tiles need while the first page is being looked at: the first of them
+    would wait most of a second for it.
+    """
     if not stop.wait(LOAD_AFTER):
         from terrazza.core.draw import from_above  # noqa: F401
         from terrazza.store import boxed, regions

@@ -21,8 +21,18 @@ class Bar:
     def __init__(self, title: str):
         self.title, self.started = title, time.monotonic()
         self.shown = sys.stderr.isatty()
-        self.bar = Progress(TextColumn("{task.fields[title]:<26}"), BarColumn(30), TextColumn("{task.percentage:>3.0f} %"), TextColumn("{task.fields[rate]:>12}"),
-                            TimeElapsedColumn(), TextColumn("left"), TimeRemainingColumn(), TextColumn("{task.description}"), console=Console(stderr=True), transient=True)
+        self.bar = Progress(
+            TextColumn("{task.fields[title]:<26}"),
+            BarColumn(30),
+            TextColumn("{task.percentage:>3.0f} %"),
+            TextColumn("{task.fields[rate]:>12}"),
+            TimeElapsedColumn(),
+            TextColumn("left"),
+            TimeRemainingColumn(),
+            TextColumn("{task.description}"),
+            console=Console(stderr=True),
+            transient=True,
+        )
 
     def __enter__(self):
         if self.shown:

@@ -17,14 +17,18 @@ class Quiet:
 
 
 class Part:
-    """The stretch from ``start`` to ``stop`` (shares of one) of another progress, which counts to ``total``; ``label`` says what goes on where the work does not."""
+    """The stretch from ``start`` to ``stop`` (shares of one) of another progress, which counts to ``total``;
+    ``label`` says what goes on where the work does not.
+    """
 
     def __init__(self, whole: Progress, start: float, stop: float, total: float = 1.0, label: str = ""):
         self.whole, self.start, self.stop, self.total, self.label = whole, start, stop, total, label
 
     def advance(self, done: float, total: float, label: str = "") -> None:
         share = done / total if total else 1.0
-        self.whole.advance((self.start + (self.stop - self.start) * share) * self.total, self.total, label or self.label)
+        self.whole.advance(
+            (self.start + (self.stop - self.start) * share) * self.total, self.total, label or self.label
+        )
 
 
 QUIET = Quiet()

@@ -7,7 +7,17 @@ before, so undo is moving pointers back.
 
 import json
 
-from peewee import AutoField, BooleanField, CharField, FloatField, ForeignKeyField, IntegerField, Model, SqliteDatabase, TextField
+from peewee import (
+    AutoField,
+    BooleanField,
+    CharField,
+    FloatField,
+    ForeignKeyField,
+    IntegerField,
+    Model,
+    SqliteDatabase,
+    TextField,
+)
 
 database = SqliteDatabase(None)
 
@@ -39,7 +49,9 @@ class Job(Table):
 
 
 class Entry(Table):
-    """One line of the field book; ``state``: queued, running, done, undone, failed, cancelled or interrupted."""
+    """One line of the field book; ``state``: queued, running, done, undone, failed, cancelled or
+    interrupted.
+    """
 
     job = ForeignKeyField(Job, backref="entries", on_delete="CASCADE")
     number = IntegerField()
@@ -64,7 +76,9 @@ class Entry(Table):
 
 
 class Fact(Table):
-    """A current value; ``entry`` is the number of the entry that wrote it, ``scan`` the scan it belongs to, if any."""
+    """A current value; ``entry`` is the number of the entry that wrote it, ``scan`` the scan it belongs to,
+    if any.
+    """
 
     job = ForeignKeyField(Job, on_delete="CASCADE")
     kind = CharField()

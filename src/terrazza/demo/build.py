@@ -1,4 +1,5 @@
-"""Build the demo's field data: E57 files with photos, a control file, a walk through the lemon house, and the truth kept beside.
+"""Build the demo's field data: E57 files with photos, a control file, a walk through the lemon house, and the
+truth kept beside.
 
 Everything is drawn from one seed, so the same seed gives the same files.  The
 application imports the files like anybody's; nothing in it reads
@@ -54,14 +55,24 @@ def field_work(seed: int = 7, density: float = 1.0) -> FieldWork:
         place = np.array([x, y, floor + estate.HEIGHT]) + rng.normal(0, [0.03, 0.03, 0.02])
         poses.append(rigid.make(turn, place))
         columns, rows = (1130, 480) if k in INDOORS else (1560, 660)
-        setups.append(Setup(columns=int(columns * density), rows=int(rows * density), bias=float(rng.normal(0, 0.0003))))
+        setups.append(
+            Setup(columns=int(columns * density), rows=int(rows * density), bias=float(rng.normal(0, 0.0003)))
+        )
         cameras.append(rigid.make(rigid.about_z(rng.uniform(-np.pi, np.pi)), CAMERA[:3, 3]))
         exposures.append(float(rng.uniform(0.85, 1.2)))
     return FieldWork(poses, setups, cameras, exposures)
 
 
-def build(folder: str, seed: int = 7, density: float = 1.0, progress: Progress = QUIET, photo_width: int = 4096, cores: int | None = None) -> None:
-    """Write the field data into ``folder`` (replaced whole, so that a break leaves no half-built demo); the two files side by side over the cores.
+def build(
+    folder: str,
+    seed: int = 7,
+    density: float = 1.0,
+    progress: Progress = QUIET,
+    photo_width: int = 4096,
+    cores: int | None = None,
+) -> None:
+    """Write the field data into ``folder`` (replaced whole, so that a break leaves no half-built demo); the
+    two files side by side over the cores.
 
     ``photo_width`` in pixels (twice the height); 0: no photos.
     """
@@ -69,11 +80,21 @@ def build(folder: str, seed: int = 7, density: float = 1.0, progress: Progress =
     shutil.rmtree(partial, ignore_errors=True)
     os.makedirs(os.path.join(partial, "truth"))
     work = field_work(seed, density)
-    pieces = [(partial, name, members, seed, density, photo_width) for name, members in [*FILES, (WALK_FILE, ())]]
-    *_, walked = Local(cores).map(_one_file, pieces, [max(float(len(p[2])), 0.4) for p in pieces], progress, "Scanning the estate")
+    pieces = [
+        (partial, name, members, seed, density, photo_width) for name, members in [*FILES, (WALK_FILE, ())]
+    ]
+    *_, walked = Local(cores).map(
+        _one_file, pieces, [max(float(len(p[2])), 0.4) for p in pieces], progress, "Scanning the estate"
+    )
     _control(os.path.join(partial, CONTROL_FILE), seed)
-    truth = {"poses": [p.tolist() for p in work.poses], "scene_to_grid": estate.scene_to_grid().tolist(), "biases": [s.bias for s in work.setups],
-             "boards": {n: c.tolist() for n, c in estate.board_centres().items()}, "names": [s[0] for s in estate.STATIONS], "walk": walked}
+    truth = {
+        "poses": [p.tolist() for p in work.poses],
+        "scene_to_grid": estate.scene_to_grid().tolist(),
+        "biases": [s.bias for s in work.setups],
+        "boards": {n: c.tolist() for n, c in estate.board_centres().items()},
+        "names": [s[0] for s in estate.STATIONS],
+        "walk": walked,
+    }
     with open(os.path.join(partial, "truth", "truth.json"), "w") as f:
         json.dump(truth, f, indent=1)
     shutil.rmtree(folder, ignore_errors=True)
@@ -88,7 +109,9 @@ def _one_file(piece, progress: Progress) -> list | None:
     with e57.Writer(os.path.join(partial, name), guid=_guid(seed, name)) as out:
         for done, k in enumerate(members):
             progress.advance(float(done), float(len(members)))
-            _one_scan(out, partial, world, work, k, seed, photo_width, posed=name.startswith("settegradini-garden"))
+            _one_scan(
+                out, partial, world, work, k, seed, photo_width, posed=name.startswith("settegradini-garden")
+            )
 
 
 def _guid(seed: int, name: str) -> str:
@@ -102,30 +125,70 @@ def _one_scan(out, folder, world, work, k, seed, photo_width, posed):
     bad = ~data["valid"]
     columns = ["xyz", "intensity", "row", "column", "invalid"] + (["native_rgb"] if k < 4 else [])
     xyz = np.stack([data["x"], data["y"], data["z"]], 1)
-    chunk = dict(xyz=xyz, intensity=data["intensity"], row=data["row"], column=data["column"], invalid=np.where(bad, 2, 0), native_rgb=data["rgb"])
+    chunk = dict(
+        xyz=xyz,
+        intensity=data["intensity"],
+        row=data["row"],
+        column=data["column"],
+        invalid=np.where(bad, 2, 0),
+        native_rgb=data["rgb"],
+    )
     name = estate.STATIONS[k][0]
-    guid = out.add_scan(name, [chunk], columns, guid=_guid(seed, name), pose=np.eye(4) if posed else None, grid=(setup.rows, setup.columns), scale=1e-5,
-                        bounds=(xyz[~bad].min(0), xyz[~bad].max(0)), instrument="Simulated tripod scanner")
+    guid = out.add_scan(
+        name,
+        [chunk],
+        columns,
+        guid=_guid(seed, name),
+        pose=np.eye(4) if posed else None,
+        grid=(setup.rows, setup.columns),
+        scale=1e-5,
+        bounds=(xyz[~bad].min(0), xyz[~bad].max(0)),
+        instrument="Simulated tripod scanner",
+    )
     truth = {n: data[n][data["valid"]] for n in ("row", "column", "kind", "code", "moved", "clear")}
     np.savez(os.path.join(folder, "truth", f"scan{k + 1}.npz"), **truth)
     if photo_width:
-        image = photograph(world, work.poses[k] @ work.cameras[k], k, work.exposures[k], photo_width, photo_width // 2)
+        image = photograph(
+            world, work.poses[k] @ work.cameras[k], k, work.exposures[k], photo_width, photo_width // 2
+        )
         packed = io.BytesIO()
         Image.fromarray(image).save(packed, "JPEG", quality=88)
-        out.add_image(packed.getvalue(), "spherical", image.shape[1], image.shape[0], scan_guid=guid, pose=work.cameras[k], name=f"{name} photo", guid=_guid(seed, f"{name} photo"))
+        out.add_image(
+            packed.getvalue(),
+            "spherical",
+            image.shape[1],
+            image.shape[0],
+            scan_guid=guid,
+            pose=work.cameras[k],
+            name=f"{name} photo",
+            guid=_guid(seed, f"{name} photo"),
+        )
 
 
 def _walk(folder: str, seed: int, density: float) -> list:
-    """A walk through the lemon house into the store room, as LAZ with times and a text trajectory; returns its true pose, frame of the walk to scene."""
-    made = walk(estate.build(), estate.walk_way(), speed=1.1, epoch=4, seed=seed * 100 + 50, setup=replace(RINGS, columns=int(RINGS.columns * density)))
+    """A walk through the lemon house into the store room, as LAZ with times and a text trajectory; returns
+    its true pose, frame of the walk to scene.
+    """
+    made = walk(
+        estate.build(),
+        estate.walk_way(),
+        speed=1.1,
+        epoch=4,
+        seed=seed * 100 + 50,
+        setup=replace(RINGS, columns=int(RINGS.columns * density)),
+    )
     with las_writer.Writer(os.path.join(folder, WALK_FILE), 1e-4, np.zeros(3), colour=True, time=True) as out:
         out.write({name: made[name] for name in ("xyz", "intensity", "rgb", "time")})
-    trajectory.write(os.path.join(folder, WALK_PATH), made["path_time"], made["path_xyz"], made["path_heading"])
+    trajectory.write(
+        os.path.join(folder, WALK_PATH), made["path_time"], made["path_xyz"], made["path_heading"]
+    )
     return made["pose"].tolist()
 
 
 def _control(path: str, seed: int) -> None:
-    """Six marks in the invented grid, surveyed to half a millimetre; heights are those of the mark on the ground."""
+    """Six marks in the invented grid, surveyed to half a millimetre; heights are those of the mark on the
+    ground.
+    """
     rng = np.random.default_rng(seed + 1000)
     grid, centres = estate.scene_to_grid(), estate.board_centres()
     lines = ["# Settegradini local grid; metres", "point,easting,northing,height,target_height,role"]

@@ -8,8 +8,29 @@ terrace 4.8.
 import numpy as np
 
 from terrazza.instruments.scene import (
-    BARK, BOARD, CLAY, CLOTH, COBBLE, COBBLED, DRYSTONE, EARTH, GLASS, GRASS, HEWN, IRON, KERB, PAINT, PLASTER,
-    STONE, TILE, TIMBER, UNDULATING, WATER, WHITE, Scene, World,
+    BARK,
+    BOARD,
+    CLAY,
+    CLOTH,
+    COBBLE,
+    COBBLED,
+    DRYSTONE,
+    EARTH,
+    GLASS,
+    GRASS,
+    HEWN,
+    IRON,
+    KERB,
+    PAINT,
+    PLASTER,
+    STONE,
+    TILE,
+    TIMBER,
+    UNDULATING,
+    WATER,
+    WHITE,
+    Scene,
+    World,
 )
 
 GROUND, LOW, MEDIUM, HIGH, BUILDING, OTHER, WATER_CODE = 2, 3, 4, 5, 6, 1, 9
@@ -17,24 +38,44 @@ LANE, LOWER, HOUSE, UPPER = -2.4, 0.2, 2.0, 4.8
 
 # (name, x, y, floor level) of the eight set-ups; the instrument stands 1.62 m above the floor
 STATIONS = [
-    ("Lemon house west", -7.5, 10.8, HOUSE), ("Lemon house east", 6.5, 10.6, HOUSE), ("Store room", 17.6, 11.0, HOUSE),
-    ("Press room", 21.9, 11.1, HOUSE), ("House terrace", -2.6, 1.9, HOUSE), ("Lower terrace", 1.6, -8.3, LOWER),
-    ("Lane", 6.4, -12.6, LANE), ("Culvert", 7.3, -8.4, LANE),
+    ("Lemon house west", -7.5, 10.8, HOUSE),
+    ("Lemon house east", 6.5, 10.6, HOUSE),
+    ("Store room", 17.6, 11.0, HOUSE),
+    ("Press room", 21.9, 11.1, HOUSE),
+    ("House terrace", -2.6, 1.9, HOUSE),
+    ("Lower terrace", 1.6, -8.3, LOWER),
+    ("Lane", 6.4, -12.6, LANE),
+    ("Culvert", 7.3, -8.4, LANE),
 ]
 HEIGHT = 1.62
 BOARD_SIZE = 0.45
 
 # checkerboards: name, centre, direction it faces (plan azimuth in degrees), all upright
 BOARDS = [
-    ("B1", (-10.2, 13.97, 3.6), -90), ("B2", (-0.6, 13.97, 3.3), -90), ("B3", (9.55, 13.47, 3.4), -90), ("B4", (19.57, 12.9, 3.5), 180),
-    ("B5", (25.97, 12.4, 3.3), 180), ("B6", (-4.5, 8.18, 4.3), -90), ("B7", (4.6, -5.2, 1.5), -134), ("B8", (0.6, 3.4, 3.45), 205),
-    ("B9", (4.9, -10.04, -0.9), -90), ("B10", (9.4, -10.04, -0.8), -90), ("B11", (2.6, -14.3, -0.95), 55),
+    ("B1", (-10.2, 13.97, 3.6), -90),
+    ("B2", (-0.6, 13.97, 3.3), -90),
+    ("B3", (9.55, 13.47, 3.4), -90),
+    ("B4", (19.57, 12.9, 3.5), 180),
+    ("B5", (25.97, 12.4, 3.3), 180),
+    ("B6", (-4.5, 8.18, 4.3), -90),
+    ("B7", (4.6, -5.2, 1.5), -134),
+    ("B8", (0.6, 3.4, 3.45), 205),
+    ("B9", (4.9, -10.04, -0.9), -90),
+    ("B10", (9.4, -10.04, -0.8), -90),
+    ("B11", (2.6, -14.3, -0.95), 55),
 ]
 ON_RODS = {"B7": LOWER, "B8": HOUSE, "B11": LANE}
 SPHERES = [(-3.2, 12.2, 2.45), (10.6, 11.8, 2.45), (1.4, -6.0, 0.65), (10.2, -13.6, -1.95)]
 RADIUS = 0.10
 # control: board name, role, height of the board's centre above the surveyed mark
-CONTROL = [("B1", "control", 0.0), ("B5", "control", 0.0), ("B8", "control", 0.0), ("B7", "check", 0.0), ("B10", "control", 0.0), ("B11", "control", 1.45)]
+CONTROL = [
+    ("B1", "control", 0.0),
+    ("B5", "control", 0.0),
+    ("B8", "control", 0.0),
+    ("B7", "check", 0.0),
+    ("B10", "control", 0.0),
+    ("B11", "control", 1.45),
+]
 GRID_ORIGIN, GRID_TURN = np.array([4210.0, 8835.0, 312.4]), np.radians(27.3)
 
 
@@ -51,7 +92,12 @@ def wall(scene, start, end, z0, z1, thick, material=STONE, code=BUILDING, style=
     (x0, y0), (x1, y1) = start, end
     d = np.array([x1 - x0, y1 - y0])
     n = np.array([-d[1], d[0]]) / np.linalg.norm(d) * thick
-    o, along, up, deep = np.array([x0, y0, z0]), np.array([*d, 0]), np.array([0, 0, z1 - z0]), np.array([*n, 0])
+    o, along, up, deep = (
+        np.array([x0, y0, z0]),
+        np.array([*d, 0]),
+        np.array([0, 0, z1 - z0]),
+        np.array([*n, 0]),
+    )
     scene.quad(o, along, up, material, code, style)
     scene.quad(o + deep, along, up, material, code, style)
     scene.quad(o, deep, up, material, code)
@@ -60,8 +106,15 @@ def wall(scene, start, end, z0, z1, thick, material=STONE, code=BUILDING, style=
 
 
 def walk_way() -> np.ndarray:
-    """Corners (n, 3) of the way that the walked scanner is carried along: through the lemon house and into the store room."""
-    return np.array([(x, y, HOUSE + 1.45) for x, y in ((-11.5, 10.5), (-3.0, 10.3), (5.0, 11.0), (12.8, 11.1), (16.5, 11.1))])
+    """Corners (n, 3) of the way that the walked scanner is carried along: through the lemon house and into
+    the store room.
+    """
+    return np.array(
+        [
+            (x, y, HOUSE + 1.45)
+            for x, y in ((-11.5, 10.5), (-3.0, 10.3), (5.0, 11.0), (12.8, 11.1), (16.5, 11.1))
+        ]
+    )
 
 
 def build() -> World:
@@ -127,7 +180,9 @@ def _house(s):
         s.box((x - 0.09, 8.4, 5.95), (x + 0.09, 14.0, 6.2), TIMBER, BUILDING)
         s.box((x - 0.08, 11.0, 6.2), (x + 0.08, 11.2, 8.3), TIMBER, BUILDING)
         for y in (9.6, 12.6):
-            s.cylinder((x, 11.1, 6.5), (0, y - 11.1, 0.9 if abs(y - 11.1) < 2 else 0.5), 0.07, TIMBER, BUILDING)
+            s.cylinder(
+                (x, 11.1, 6.5), (0, y - 11.1, 0.9 if abs(y - 11.1) < 2 else 0.5), 0.07, TIMBER, BUILDING
+            )
     # drainpipes and a bench
     for x in (-14.0, 13.7):
         s.cylinder((x, 8.05, HOUSE), (0, 0, 3.9), 0.055, IRON, OTHER)
@@ -145,7 +200,14 @@ def _rooms(s):
         wall(s, (x, y0), (x, 8.0), HOUSE, 6.4, 0.35, PLASTER)
         wall(s, (x, y1), (x, y0), lintel, 6.4, 0.35, PLASTER)
     # south wall of both rooms; the press room has a door to the terrace, the store room a window
-    for x0, x1, z0, z1 in ((14.35, 16.2, HOUSE, 6.0), (17.6, 22.6, HOUSE, 6.0), (24.0, 26.4, HOUSE, 6.0), (16.2, 17.6, HOUSE, 3.1), (16.2, 17.6, 4.3, 6.0), (22.6, 24.0, 4.4, 6.0)):
+    for x0, x1, z0, z1 in (
+        (14.35, 16.2, HOUSE, 6.0),
+        (17.6, 22.6, HOUSE, 6.0),
+        (24.0, 26.4, HOUSE, 6.0),
+        (16.2, 17.6, HOUSE, 3.1),
+        (16.2, 17.6, 4.3, 6.0),
+        (22.6, 24.0, 4.4, 6.0),
+    ):
         wall(s, (x0, 8.0), (x1, 8.0), z0, z1, 0.35, STONE)
     wall(s, (26.0, 8.0), (26.0, 14.0), HOUSE, 6.6, -0.4, STONE)
     s.quad((14.35, 8.35, top), (11.65, 0, 0), (0, 5.65, 0), TIMBER, BUILDING)
@@ -179,7 +241,13 @@ def _lane(s):
     wall(s, (-24, -16.4), (34, -16.4), LANE - 0.8, LANE + 0.95, -0.4, STONE, OTHER, DRYSTONE)
     for x in (-15.0, -8.3, -1.1, 4.4, 9.9, 16.5, 23.0):
         s.box((x, -16.9, LANE - 0.8), (x + 0.6, -16.3, LANE + 1.9), STONE, OTHER)
-    for x, y, z in ((-5.6, -15.5, LANE), (7.9, -15.5, LANE), (21.0, -15.5, LANE), (-8.5, 1.0, HOUSE), (12.0, -9.3, LOWER)):
+    for x, y, z in (
+        (-5.6, -15.5, LANE),
+        (7.9, -15.5, LANE),
+        (21.0, -15.5, LANE),
+        (-8.5, 1.0, HOUSE),
+        (12.0, -9.3, LOWER),
+    ):
         s.cylinder((x, y, z), (0, 0, 3.4), 0.055, IRON, OTHER)
         s.cylinder((x, y, z), (0, 0, 0.5), 0.11, IRON, OTHER)
         s.ball((x, y, z + 3.55), 0.17, WHITE, OTHER)
@@ -197,7 +265,9 @@ def _culvert(s):
     # retaining wall of the lower terrace, left out where the culvert opens
     for a, b in ((-24.0, x0), (x1, 34.0)):
         s.quad((a, -10.0, LANE), (b - a, 0, 0), (0, 0, LOWER - LANE), STONE, OTHER, DRYSTONE)
-    s.quad((x0, -10.0, spring), (x1 - x0, 0, 0), (0, 0, LOWER - spring), STONE, OTHER, hole=(crown, 0.0, crown))
+    s.quad(
+        (x0, -10.0, spring), (x1 - x0, 0, 0), (0, 0, LOWER - spring), STONE, OTHER, hole=(crown, 0.0, crown)
+    )
     for x in (x0, x1):
         s.quad((x, -10.0, LANE), (0, 9.4, 0), (0, 0, 1.0), STONE, OTHER, HEWN)
     s.cylinder((mid, -10.0, spring), (0, 9.4, 0), crown, STONE, OTHER, facing=(0, 0, 1), caps=False)
@@ -212,7 +282,12 @@ def _culvert(s):
 
 def _garden(s):
     # water basin that mirrors
-    for low, high in (((-8.6, 3.2, HOUSE), (-8.3, 5.8, 2.55)), ((-5.0, 3.2, HOUSE), (-4.7, 5.8, 2.55)), ((-8.6, 3.2, HOUSE), (-4.7, 3.5, 2.55)), ((-8.6, 5.5, HOUSE), (-4.7, 5.8, 2.55))):
+    for low, high in (
+        ((-8.6, 3.2, HOUSE), (-8.3, 5.8, 2.55)),
+        ((-5.0, 3.2, HOUSE), (-4.7, 5.8, 2.55)),
+        ((-8.6, 3.2, HOUSE), (-4.7, 3.5, 2.55)),
+        ((-8.6, 5.5, HOUSE), (-4.7, 5.8, 2.55)),
+    ):
         s.box(low, high, STONE, OTHER, faces="xXyYZ")
     s.quad((-8.3, 3.5, 2.42), (3.3, 0, 0), (0, 2.0, 0), WATER, WATER_CODE)
     # glass cold frame
@@ -221,20 +296,50 @@ def _garden(s):
     for k in range(5):
         s.cylinder((4.0 + 0.6 * k, 3.6, 2.37), (0, 1.1, 0.25), 0.02, TIMBER, OTHER)
     # lemon trees in pots, some inside, some in front
-    pots = [(-11.6, 6.3, HOUSE), (-1.0, 6.4, HOUSE), (2.0, 6.2, HOUSE), (8.2, 6.4, HOUSE), (11.3, 6.0, HOUSE), (-11.8, 10.2, HOUSE),
-            (1.6, 12.9, HOUSE), (11.8, 12.6, HOUSE), (-7.0, -5.6, LOWER), (-11.0, -4.2, LOWER), (6.5, -3.2, LOWER), (11.0, -5.4, LOWER)]
+    pots = [
+        (-11.6, 6.3, HOUSE),
+        (-1.0, 6.4, HOUSE),
+        (2.0, 6.2, HOUSE),
+        (8.2, 6.4, HOUSE),
+        (11.3, 6.0, HOUSE),
+        (-11.8, 10.2, HOUSE),
+        (1.6, 12.9, HOUSE),
+        (11.8, 12.6, HOUSE),
+        (-7.0, -5.6, LOWER),
+        (-11.0, -4.2, LOWER),
+        (6.5, -3.2, LOWER),
+        (11.0, -5.4, LOWER),
+    ]
     for k, (x, y, z) in enumerate(pots):
         s.cylinder((x, y, z), (0, 0, 0.55), 0.32, CLAY, OTHER)
         s.cylinder((x, y, z + 0.55), (0, 0, 0.75), 0.035, BARK, MEDIUM)
         s.foliage((x, y, z + 1.62), (0.55 + 0.03 * (k % 3), 0.55, 0.48), 0.14, MEDIUM)
-    for x, y, h in ((-18.0, 20.0, 7.0), (-11.0, 21.5, 8.0), (-3.0, 20.5, 7.5), (6.0, 21.0, 8.5), (15.0, 20.3, 7.2), (23.0, 21.4, 8.0)):
+    for x, y, h in (
+        (-18.0, 20.0, 7.0),
+        (-11.0, 21.5, 8.0),
+        (-3.0, 20.5, 7.5),
+        (6.0, 21.0, 8.5),
+        (15.0, 20.3, 7.2),
+        (23.0, 21.4, 8.0),
+    ):
         s.cylinder((x, y, UPPER), (0, 0, 1.0), 0.14, BARK, HIGH)
         s.foliage((x, y, UPPER + 0.8 + h / 2), (0.75, 0.75, h / 2), 0.16, HIGH)
     for x, y, z, h in ((-14.5, -7.6, LOWER, 6.0), (17.0, -6.0, LOWER, 6.4)):
         s.cylinder((x, y, z), (0, 0, 0.9), 0.13, BARK, HIGH)
         s.foliage((x, y, z + 0.7 + h / 2), (0.7, 0.7, h / 2), 0.16, HIGH)
-    for x, y, z, r in ((-6.2, -2.0, LOWER, 0.55), (-12.0, -1.6, LOWER, 0.6), (8.8, -1.5, LOWER, 0.5), (13.6, -2.2, LOWER, 0.65), (-9.0, 18.6, UPPER, 0.7),
-                       (10.0, 18.0, UPPER, 0.6), (-4.5, -9.2, LOWER, 0.45), (9.4, -8.6, LOWER, 0.4), (14.6, 3.0, HOUSE, 0.5), (0.0, -20.0, -4.2, 0.9), (12.0, -21.0, -4.6, 0.9)):
+    for x, y, z, r in (
+        (-6.2, -2.0, LOWER, 0.55),
+        (-12.0, -1.6, LOWER, 0.6),
+        (8.8, -1.5, LOWER, 0.5),
+        (13.6, -2.2, LOWER, 0.65),
+        (-9.0, 18.6, UPPER, 0.7),
+        (10.0, 18.0, UPPER, 0.6),
+        (-4.5, -9.2, LOWER, 0.45),
+        (9.4, -8.6, LOWER, 0.4),
+        (14.6, 3.0, HOUSE, 0.5),
+        (0.0, -20.0, -4.2, 0.9),
+        (12.0, -21.0, -4.6, 0.9),
+    ):
         s.foliage((x, y, z + 0.7 * r), (r, r, 0.75 * r), 0.13, LOW)
 
 
@@ -270,18 +375,49 @@ def scene_to_grid() -> np.ndarray:
 
 
 def _moving(s):
-    places = [((1.4, 9.6, HOUSE), (0, 1)), ((2.6, 4.8, HOUSE), (4,)), ((-4.0, -6.5, LOWER), (5,)), ((1.0, -13.4, LANE), (6, 7))]
+    places = [
+        ((1.4, 9.6, HOUSE), (0, 1)),
+        ((2.6, 4.8, HOUSE), (4,)),
+        ((-4.0, -6.5, LOWER), (5,)),
+        ((1.0, -13.4, LANE), (6, 7)),
+    ]
     for (x, y, z), scans in places:  # the gardener
         e = only(*scans)
         s.cylinder((x, y, z), (0, 0, 0.9), 0.16, CLOTH, OTHER, epochs=e, moved=True)
-        s.box((x - 0.25, y - 0.14, z + 0.9), (x + 0.25, y + 0.14, z + 1.5), CLOTH, OTHER, epochs=e, moved=True)
+        s.box(
+            (x - 0.25, y - 0.14, z + 0.9), (x + 0.25, y + 0.14, z + 1.5), CLOTH, OTHER, epochs=e, moved=True
+        )
         s.ball((x, y, z + 1.66), 0.13, CLAY, OTHER, epochs=e, moved=True)
-    carts = [((-5.0, 9.5, HOUSE), (0, 2)), ((3.6, 12.0, HOUSE), (1, 3)), ((8.5, 2.2, HOUSE), (4, 5)), ((12.0, -12.2, LANE), (6,)), ((-1.5, -11.3, LANE), (7,))]
+    carts = [
+        ((-5.0, 9.5, HOUSE), (0, 2)),
+        ((3.6, 12.0, HOUSE), (1, 3)),
+        ((8.5, 2.2, HOUSE), (4, 5)),
+        ((12.0, -12.2, LANE), (6,)),
+        ((-1.5, -11.3, LANE), (7,)),
+    ]
     for (x, y, z), scans in carts:  # the handcart
         e = only(*scans)
-        s.box((x - 0.6, y - 0.35, z + 0.45), (x + 0.6, y + 0.35, z + 0.85), TIMBER, OTHER, yaw=0.5, epochs=e, moved=True)
+        s.box(
+            (x - 0.6, y - 0.35, z + 0.45),
+            (x + 0.6, y + 0.35, z + 0.85),
+            TIMBER,
+            OTHER,
+            yaw=0.5,
+            epochs=e,
+            moved=True,
+        )
         for side in (-0.42, 0.42):
             s.cylinder((x, y + side, z + 0.3), (0, 0.06, 0), 0.3, TIMBER, OTHER, epochs=e, moved=True)
 
 
-__all__ = ["BOARDS", "BOARD_SIZE", "CONTROL", "HEIGHT", "SPHERES", "STATIONS", "board_centres", "build", "scene_to_grid"]
+__all__ = [
+    "BOARDS",
+    "BOARD_SIZE",
+    "CONTROL",
+    "HEIGHT",
+    "SPHERES",
+    "STATIONS",
+    "board_centres",
+    "build",
+    "scene_to_grid",
+]

@@ -42,7 +42,8 @@ def _run(function, number, piece, common, name):
 
 
 class Cluster:
-    """The same as ``Local``, on the workers of a scheduler at ``address``; pieces of a worker that dies are done again by others.
+    """The same as ``Local``, on the workers of a scheduler at ``address``; pieces of a worker that dies are
+    done again by others.
 
     ``shared`` is a folder that all of them see under the same name.
     """
@@ -66,23 +67,50 @@ class Cluster:
             try:
                 self._client = Client(self.address, timeout=PATIENCE, set_as_default=False)
             except (OSError, TimeoutError) as error:
-                raise TerrazzaError(f"The cluster at {self.address} does not answer.", "Start its scheduler, or unset TERRAZZA_CLUSTER to work on this machine alone.") from error
+                raise TerrazzaError(
+                    f"The cluster at {self.address} does not answer.",
+                    "Start its scheduler, or unset TERRAZZA_CLUSTER to work on this machine alone.",
+                ) from error
             if not self._client.scheduler_info()["workers"]:
                 self.close()
-                raise TerrazzaError(f"The cluster at {self.address} has no workers.", "Start some that see the same workspace.")
+                raise TerrazzaError(
+                    f"The cluster at {self.address} has no workers.",
+                    "Start some that see the same workspace.",
+                )
         return self._client
 
-    def map(self, function, pieces: list, sizes: list[float], progress, label: str, common=None, light: bool = False) -> list:
+    def map(
+        self,
+        function,
+        pieces: list,
+        sizes: list[float],
+        progress,
+        label: str,
+        common=None,
+        light: bool = False,
+    ) -> list:
         """As ``Local.map``; light work of little size, and one piece alone, are done here."""
         return list(self.each(function, pieces, sizes, progress, label, common, light, ahead=len(pieces)))
 
-    def each(self, function, pieces: list, sizes: list[float], progress, label: str, common=None, light: bool = False, ahead: int = 0):
+    def each(
+        self,
+        function,
+        pieces: list,
+        sizes: list[float],
+        progress,
+        label: str,
+        common=None,
+        light: bool = False,
+        ahead: int = 0,
+    ):
         """As ``Local.each``, by default one piece more ``ahead`` than the cluster has threads."""
         total = float(sum(sizes)) or 1.0
         if len(pieces) <= 1 or (light and inline(total)):
             from terrazza.fleet.local import Local
 
-            yield from Local(cores=1, memory=self.memory).each(function, pieces, sizes, progress, label, common)
+            yield from Local(cores=1, memory=self.memory).each(
+                function, pieces, sizes, progress, label, common
+            )
             return
         client, name = self._connected(), uuid.uuid4().hex
         done = [0.0] * len(pieces)
@@ -92,16 +120,38 @@ class Cluster:
             done[number] = max(done[number], value)
 
         def submit(n):
-            return client.submit(_run, function, n, pieces[n], common.path if common is not None else "", name, pure=False, retries=2)
+            return client.submit(
+                _run,
+                function,
+                n,
+                pieces[n],
+                common.path if common is not None else "",
+                name,
+                pure=False,
+                retries=2,
+            )
 
         kept = contextlib.ExitStack()
         try:
             if common is not None and not isinstance(common, Shared):
                 common = kept.enter_context(self.share(common))
             client.subscribe_topic(name_of(name), heard)
-            yield from self._followed(client, name, submit, sizes, done, total, progress, label, ahead or 1 + sum(client.nthreads().values()))
+            yield from self._followed(
+                client,
+                name,
+                submit,
+                sizes,
+                done,
+                total,
+                progress,
+                label,
+                ahead or 1 + sum(client.nthreads().values()),
+            )
         except KilledWorker as error:
-            raise TerrazzaError("The same piece of work ended several workers of the cluster.", "They may be out of memory: give them more, or lower TERRAZZA_MEMORY.") from error
+            raise TerrazzaError(
+                "The same piece of work ended several workers of the cluster.",
+                "They may be out of memory: give them more, or lower TERRAZZA_MEMORY.",
+            ) from error
         finally:
             with contextlib.suppress(ValueError):
                 client.unsubscribe_topic(name_of(name))

@@ -1,4 +1,6 @@
-"""What many pieces of one work need, in one file that every process maps: its arrays lie in memory once, however many read them."""
+"""What many pieces of one work need, in one file that every process maps: its arrays lie in memory once,
+however many read them.
+"""
 
 import mmap
 import pickle
@@ -9,7 +11,9 @@ HEAD = struct.Struct("<QQ")  # length of the pickle, number of buffers
 
 
 class Shared:
-    """Something large that lies in a file for other processes; ``value`` is the same, mapped from that file."""
+    """Something large that lies in a file for other processes; ``value`` is the same, mapped from
+    that file.
+    """
 
     def __init__(self, path: str):
         self.path = path
@@ -31,7 +35,9 @@ def dump(value, path: str) -> None:
 
 
 def load(path: str):
-    """Read it back without copying: pages are shared with all who map the file, and private to who writes into them."""
+    """Read it back without copying: pages are shared with all who map the file, and private to who writes
+    into them.
+    """
     with open(path, "rb") as f:
         view = memoryview(mmap.mmap(f.fileno(), 0, access=mmap.ACCESS_COPY))
     size, count = HEAD.unpack_from(view)

@@ -1,7 +1,9 @@
-"""Where files of others are read: in helper processes with limits of time and memory, whose death is a sentence and no more.
+"""Where files of others are read: in helper processes with limits of time and memory, whose death is a
+sentence and no more.
 
-Decoders may crash, hang or ask for all memory on a damaged or doctored file.  A helper is forked from a clean server process that has
-the readers loaded already, so one costs some hundredths of a second; it is used again until it dies or has grown.
+Decoders may crash, hang or ask for all memory on a damaged or doctored file.  A helper is forked from a clean
+server process that has the readers loaded already, so one costs some hundredths of a second; it is used again
+until it dies or has grown.
 """
 
 import contextlib
@@ -16,7 +18,15 @@ from typing import Any
 from terrazza.errors import InputError, StateError, TerrazzaError
 from terrazza.fleet.lifeline import die_with_parent
 
-PRELOAD = "terrazza.operations.ingest", "terrazza.formats.glimpse", "terrazza.formats.las", "terrazza.formats.e57", "terrazza.formats.ptx", "terrazza.formats.ply", "terrazza.store.build"
+PRELOAD = (
+    "terrazza.operations.ingest",
+    "terrazza.formats.glimpse",
+    "terrazza.formats.las",
+    "terrazza.formats.e57",
+    "terrazza.formats.ptx",
+    "terrazza.formats.ply",
+    "terrazza.store.build",
+)
 SIDE_BY_SIDE = 2
 STARTING = 60.0
 GROWN = 600_000_000
@@ -85,28 +95,44 @@ class Guard:
         self._context = multiprocessing.get_context("forkserver")
         self._context.set_forkserver_preload(list(PRELOAD))
 
-    def call(self, function: Callable, *args, about: str, seconds: float = SECONDS, memory: int = MEMORY, progress=None) -> Any:
-        """What ``function(*args)`` gives; with ``progress`` it is called with one as its last argument, and ``seconds`` count from its last report.
+    def call(
+        self,
+        function: Callable,
+        *args,
+        about: str,
+        seconds: float = SECONDS,
+        memory: int = MEMORY,
+        progress=None,
+    ) -> Any:
+        """What ``function(*args)`` gives; with ``progress`` it is called with one as its last argument, and
+        ``seconds`` count from its last report.
 
-        ``about`` names the file.  TerrazzaErrors come through; InputError says that the reader failed, died, took too long or needed too much memory.
+        ``about`` names the file.  TerrazzaErrors come through; InputError says that the reader failed, died,
+        took too long or needed too much memory.
         """
         with self._room:
             try:
                 helper, line = self._taken()
             except (EOFError, OSError):
-                raise StateError("No helper process starts.", "Close other programs: the machine may be short of memory.") from None
+                raise StateError(
+                    "No helper process starts.", "Close other programs: the machine may be short of memory."
+                ) from None
             try:
                 line.send((function, args, memory, progress is not None))
                 kind, value, *held = self._answer(line, seconds, progress)
             except (EOFError, OSError):
                 self._end(helper, line)
-                raise InputError(f"“{about}” cannot be read: it took its reader down with it.", AGAIN) from None
+                raise InputError(
+                    f"“{about}” cannot be read: it took its reader down with it.", AGAIN
+                ) from None
             except BaseException:
                 self._end(helper, line)
                 raise
             if kind == "late":
                 self._end(helper, line)
-                raise InputError(f"“{about}” cannot be read: its reader came to no end within {seconds:.0f} s.", AGAIN)
+                raise InputError(
+                    f"“{about}” cannot be read: its reader came to no end within {seconds:.0f} s.", AGAIN
+                )
             if held[0] > GROWN or kind == "memory":
                 self._end(helper, line)
             else:
@@ -115,7 +141,9 @@ class Guard:
         if kind == "refused":
             raise value
         if kind == "memory":
-            raise InputError(f"“{about}” cannot be read: it asks for more than {memory / 1e9:.1f} GB of memory.", AGAIN)
+            raise InputError(
+                f"“{about}” cannot be read: it asks for more than {memory / 1e9:.1f} GB of memory.", AGAIN
+            )
         if kind == "failed":
             raise InputError(f"“{about}” cannot be read ({value}).", AGAIN)
         return value
@@ -143,7 +171,9 @@ class Guard:
             theirs.close()
             if not mine.poll(STARTING):
                 self._end(helper, mine)
-                raise StateError("No helper process starts.", "Close other programs: the machine may be short of memory.")
+                raise StateError(
+                    "No helper process starts.", "Close other programs: the machine may be short of memory."
+                )
             mine.recv()
             return helper, mine
 
@@ -171,4 +201,3 @@ def guard(lane: str = "") -> Guard:
         if lane not in _guards:
             _guards[lane] = Guard()
         return _guards[lane]
-

@@ -1,4 +1,6 @@
-"""How a helper process lives: no longer than the one that asked for it, and with memory that it keeps for its next arrays."""
+"""How a helper process lives: no longer than the one that asked for it, and with memory that it keeps for its
+next arrays.
+"""
 
 import ctypes
 import os
@@ -21,7 +23,9 @@ def die_with_parent() -> None:
 
 
 def keep_memory() -> None:
-    """Ask the C library to keep freed arrays for the next ones, up to 256 MB; page faults are a tenth of import's time otherwise."""
+    """Ask the C library to keep freed arrays for the next ones, up to 256 MB; page faults are a tenth of
+    import's time otherwise.
+    """
     try:
         library = ctypes.CDLL(None)
         library.mallopt(M_MMAP_THRESHOLD, KEPT)

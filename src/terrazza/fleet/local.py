@@ -59,12 +59,16 @@ def _run(function, number, piece, common):
 
 
 def piece_size(memory: int) -> int:
-    """How many points a piece may hold: by the memory alone, so that results do not depend on how many cores or machines there are."""
+    """How many points a piece may hold: by the memory alone, so that results do not depend on how many cores
+    or machines there are.
+    """
     return min(max(int(memory / (4 * BYTES_A_POINT)), 50_000), MOST_AT_ONCE)
 
 
 def few(points: list[int]) -> bool:
-    """Whether so few points are at stake that other processes would take longer to start than the work takes; for ``light``."""
+    """Whether so few points are at stake that other processes would take longer to start than the work takes;
+    for ``light``.
+    """
     return sum(points) <= FEW
 
 
@@ -82,14 +86,17 @@ class _Inline:
 
 
 class Local:
-    """``cores`` processes at most, kept from one map to the next; one piece alone, or one core, runs in this process.
+    """``cores`` processes at most, kept from one map to the next; one piece alone, or one core, runs in this
+    process.
 
     ``memory`` (bytes) is what all of them may use together.
     """
 
     def __init__(self, cores: int | None = None, memory: int = 2_000_000_000):
         self.memory = memory
-        self.cores = min(cores or os.cpu_count() or 1, max(int(memory / (piece_size(memory) * BYTES_A_POINT)), 1))
+        self.cores = min(
+            cores or os.cpu_count() or 1, max(int(memory / (piece_size(memory) * BYTES_A_POINT)), 1)
+        )
         self._pool = None
 
     @property
@@ -97,31 +104,72 @@ class Local:
         """How many points a piece may hold in memory."""
         return piece_size(self.memory)
 
-    def map(self, function, pieces: list, sizes: list[float], progress, label: str, common=None, light: bool = False) -> list:
+    def map(
+        self,
+        function,
+        pieces: list,
+        sizes: list[float],
+        progress,
+        label: str,
+        common=None,
+        light: bool = False,
+    ) -> list:
         """Results of ``function(piece, progress)`` in order; ``sizes`` are the pieces' shares of the total.
 
-        A piece reports ``advance(done, …)`` in the unit of its size.  With ``common``, something large that all pieces need, the call is
-        ``function(piece, common, progress)``.  ``light`` work of little size is done in this process where others would have to be started first.  The first error of a piece stops the others and is raised.
+        A piece reports ``advance(done, …)`` in the unit of its size.  With ``common``, something large that
+        all pieces need, the call is ``function(piece, common, progress)``.  ``light`` work of little size is
+        done in this process where others would have to be started first.  The first error of a piece stops
+        the others and is raised.
         """
         return list(self.each(function, pieces, sizes, progress, label, common, light, ahead=len(pieces)))
 
-    def each(self, function, pieces: list, sizes: list[float], progress, label: str, common=None, light: bool = False, ahead: int = 0):
-        """The results of ``map`` one after another, as they are asked for: so many pieces are ``ahead`` of the one that is taken, by default one more than there are cores."""
+    def each(
+        self,
+        function,
+        pieces: list,
+        sizes: list[float],
+        progress,
+        label: str,
+        common=None,
+        light: bool = False,
+        ahead: int = 0,
+    ):
+        """The results of ``map`` one after another, as they are asked for: so many pieces are ``ahead`` of
+        the one that is taken, by default one more than there are cores.
+        """
         total = float(sum(sizes)) or 1.0
-        if len(pieces) <= 1 or self.cores == 1 or (light and inline(total) and (self._pool is None or total <= FEW)):
+        if (
+            len(pieces) <= 1
+            or self.cores == 1
+            or (light and inline(total) and (self._pool is None or total <= FEW))
+        ):
             for n, piece in enumerate(pieces):
                 share = _Inline(progress, sum(sizes[:n]), total, label)
-                yield function(piece, share) if common is None else function(piece, common.value if isinstance(common, Shared) else common, share)
+                yield (
+                    function(piece, share)
+                    if common is None
+                    else function(piece, common.value if isinstance(common, Shared) else common, share)
+                )
             progress.advance(total, total, label)
             return
         with contextlib.ExitStack() as kept:
             if common is not None and not isinstance(common, Shared):
                 common = kept.enter_context(self.share(common))
-            yield from self._spread(function, pieces, total, progress, label, common.path if common is not None else "", ahead or self.cores + 1)
+            yield from self._spread(
+                function,
+                pieces,
+                total,
+                progress,
+                label,
+                common.path if common is not None else "",
+                ahead or self.cores + 1,
+            )
 
     @contextlib.contextmanager
     def share(self, value):
-        """Something large that several maps have in common, laid where all processes read it; to be given to them instead of ``value``, which may go."""
+        """Something large that several maps have in common, laid where all processes read it; to be given to
+        them instead of ``value``, which may go.
+        """
         with tempfile.TemporaryDirectory(prefix="terrazza-") as folder:
             path = os.path.join(folder, "common")
             dump(value, path)
@@ -132,9 +180,14 @@ class Local:
         futures = []
         try:
             for n in range(len(pieces)):
-                futures += [pool.submit(_run, function, k, pieces[k], common) for k in range(len(futures), min(n + ahead, len(pieces)))]
+                futures += [
+                    pool.submit(_run, function, k, pieces[k], common)
+                    for k in range(len(futures), min(n + ahead, len(pieces)))
+                ]
                 while not futures[n].done():
-                    wait_for([f for f in futures[n:] if not f.done()], timeout=0.25, return_when=FIRST_COMPLETED)
+                    wait_for(
+                        [f for f in futures[n:] if not f.done()], timeout=0.25, return_when=FIRST_COMPLETED
+                    )
                     for ended in futures[n:]:
                         if ended.done():
                             ended.result()
@@ -144,13 +197,18 @@ class Local:
             progress.advance(total, total, label)
         except BrokenProcessPool as error:
             self.close()
-            raise TerrazzaError("A helper process died in mid-work.", "The machine may be out of memory: close other programs and start the step again.") from error
+            raise TerrazzaError(
+                "A helper process died in mid-work.",
+                "The machine may be out of memory: close other programs and start the step again.",
+            ) from error
         except BaseException:
             self.close()
             raise
 
     def warm(self, module: str) -> None:
-        """Start the processes and have them import what they will need, while this one does something else."""
+        """Start the processes and have them import what they will need, while this one does
+        something else.
+        """
         if self.cores > 1:
             pool, _, _ = self._started(0)
             for _ in range(self.cores):
@@ -158,7 +216,10 @@ class Local:
 
     def _started(self, pieces: int):
         if pieces > MOST_PIECES:
-            raise TerrazzaError(f"This work falls into {pieces:,} pieces; {MOST_PIECES:,} are the most.", "Choose fewer scans at a time.")
+            raise TerrazzaError(
+                f"This work falls into {pieces:,} pieces; {MOST_PIECES:,} are the most.",
+                "Choose fewer scans at a time.",
+            )
         if self._pool is None:
             context = multiprocessing.get_context("spawn")
             counters, stop = context.Array("d", MOST_PIECES), context.Value("b", 0)

@@ -13,10 +13,28 @@ ply = later("terrazza.formats.ply")
 ptx = later("terrazza.formats.ptx")
 text = later("terrazza.formats.text")
 
-READERS = {"E57": e57, "LAS": las, "LAZ": las, "COPC": las, "PTX": ptx, "PTS": text, "text": text, "PLY": ply, "PCD": pcd}
+READERS = {
+    "E57": e57,
+    "LAS": las,
+    "LAZ": las,
+    "COPC": las,
+    "PTX": ptx,
+    "PTS": text,
+    "text": text,
+    "PLY": ply,
+    "PCD": pcd,
+}
 MAPPED = ("PTS", "text")
 KNOWN = "E57, LAS, LAZ, COPC, PTX, PTS, XYZ, CSV, PLY or PCD"
-SIGNATURES = ((b"ASTM-E57", e57), (b"LASF", las), (b"ply\n", ply), (b"ply\r", ply), (b"# .PCD", pcd), (b"VERSION .7", pcd), (b"VERSION 0.7", pcd))
+SIGNATURES = (
+    (b"ASTM-E57", e57),
+    (b"LASF", las),
+    (b"ply\n", ply),
+    (b"ply\r", ply),
+    (b"# .PCD", pcd),
+    (b"VERSION .7", pcd),
+    (b"VERSION 0.7", pcd),
+)
 HEAD = 2048
 
 
@@ -34,7 +52,9 @@ def look(path: str, columns: tuple[str, ...] = ()) -> Contents:
     except FileNotFoundError as error:
         raise InputError(f"“{path}” is not there.", "Check the path.") from error
     except OSError as error:
-        raise InputError(f"“{name}” cannot be opened ({error.strerror}).", "Check who may read it.") from error
+        raise InputError(
+            f"“{name}” cannot be opened ({error.strerror}).", "Check who may read it."
+        ) from error
     if not start:
         raise InputError(f"“{name}” is empty.", "Copy it again from the instrument.")
     for signature, reader in SIGNATURES:

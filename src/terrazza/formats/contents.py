@@ -4,13 +4,21 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-
 REPAIRS = {
-    "not_finite": "points without finite coordinates, left out", "no_echo": "places without an echo, left out", "invalid": "points marked invalid, left out",
-    "far": "points too far out to be real, left out", "unreadable": "lines that could not be read, left out", "colour_range": "colours out of range, brought within it",
-    "intensity_range": "intensities out of range, brought within it", "class_range": "classes out of range, brought within it",
-    "count": "points more or fewer than announced", "bounds": "wrong bounds, taken from the points", "name": "names given twice, numbered", "pose": "poses that are no rigid motion, put aside",
-    "image": "photos that cannot be used, left out", "scan": "scans that cannot be read, left out",
+    "not_finite": "points without finite coordinates, left out",
+    "no_echo": "places without an echo, left out",
+    "invalid": "points marked invalid, left out",
+    "far": "points too far out to be real, left out",
+    "unreadable": "lines that could not be read, left out",
+    "colour_range": "colours out of range, brought within it",
+    "intensity_range": "intensities out of range, brought within it",
+    "class_range": "classes out of range, brought within it",
+    "count": "points more or fewer than announced",
+    "bounds": "wrong bounds, taken from the points",
+    "name": "names given twice, numbered",
+    "pose": "poses that are no rigid motion, put aside",
+    "image": "photos that cannot be used, left out",
+    "scan": "scans that cannot be read, left out",
 }
 LOST = ("far", "unreadable")  # finite returns, or lines that held some, that did not come in
 DOUBTED = (*LOST, "count", "scan", "pose", "image")
@@ -19,7 +27,9 @@ LEFT_OUT = ("not_finite", "no_echo", "invalid", "far", "unreadable")
 
 @dataclass
 class Repair:
-    """What had to be mended on the way in: a code of ``REPAIRS``, the scan's index in the file (None: the file), how many, and a sentence where the code says too little."""
+    """What had to be mended on the way in: a code of ``REPAIRS``, the scan's index in the file (None: the
+    file), how many, and a sentence where the code says too little.
+    """
 
     code: str
     scan: int | None
@@ -31,7 +41,8 @@ class Repair:
 class ScanInside:
     """One scan inside a file; ``pose`` (4×4, scan to file frame) is None where the file gives none.
 
-    ``intensity_as`` (gain, start) where intensities are not kept as they are: the file's value is gain · stored + start.
+    ``intensity_as`` (gain, start) where intensities are not kept as they are: the file's value is gain ·
+    stored + start.
     """
 
     index: int
@@ -49,7 +60,9 @@ class ScanInside:
 
 @dataclass
 class ImageInside:
-    """One photo inside a file; ``pose`` maps the camera frame to the file frame, ``lens`` holds what its representation says (names of ASTM E2807)."""
+    """One photo inside a file; ``pose`` maps the camera frame to the file frame, ``lens`` holds what its
+    representation says (names of ASTM E2807).
+    """
 
     index: int
     name: str
@@ -64,7 +77,9 @@ class ImageInside:
 
 @dataclass
 class Contents:
-    """Everything a file says about itself; ``notes`` are sentences for the surveyor, ``ties`` pairs of scans (indices) that were tied to each other."""
+    """Everything a file says about itself; ``notes`` are sentences for the surveyor, ``ties`` pairs of scans
+    (indices) that were tied to each other.
+    """
 
     path: str
     format: str

@@ -29,8 +29,12 @@ def write(path: str, lines: list[dict]) -> None:
         if name not in document.layers:
             document.layers.add(name, color=COLOURS[number % len(COLOURS)])
     for line in lines:
-        entity = space.add_lwpolyline([(v[0], v[1]) for v in line["vertices"]], format="xy", close=bool(line.get("closed")),
-                                      dxfattribs={"layer": layer_name(line["layer"]), "elevation": float(line.get("elevation", 0.0))})
+        entity = space.add_lwpolyline(
+            [(v[0], v[1]) for v in line["vertices"]],
+            format="xy",
+            close=bool(line.get("closed")),
+            dxfattribs={"layer": layer_name(line["layer"]), "elevation": float(line.get("elevation", 0.0))},
+        )
         entity.set_xdata("TERRAZZA", [(1000, line["name"][:250])])
     with whole(path) as partial:
         document.saveas(partial)

@@ -17,10 +17,29 @@ from terrazza.errors import InputError
 from terrazza.formats.contents import Contents, ImageInside, ScanInside
 from terrazza.formats.e57_writer import CARTESIAN, CHUNK, TIES, TIES_URI, Writer
 
-REPRESENTATIONS = ("sphericalRepresentation", "cylindricalRepresentation", "pinholeRepresentation", "visualReferenceRepresentation")
+REPRESENTATIONS = (
+    "sphericalRepresentation",
+    "cylindricalRepresentation",
+    "pinholeRepresentation",
+    "visualReferenceRepresentation",
+)
 SPHERICAL = ("sphericalRange", "sphericalAzimuth", "sphericalElevation")
-WANTED = (*CARTESIAN, *SPHERICAL, "cartesianInvalidState", "sphericalInvalidState", "intensity", "isIntensityInvalid",
-          "colorRed", "colorGreen", "colorBlue", "isColorInvalid", "rowIndex", "columnIndex", "returnIndex", "timeStamp")
+WANTED = (
+    *CARTESIAN,
+    *SPHERICAL,
+    "cartesianInvalidState",
+    "sphericalInvalidState",
+    "intensity",
+    "isIntensityInvalid",
+    "colorRed",
+    "colorGreen",
+    "colorBlue",
+    "isColorInvalid",
+    "rowIndex",
+    "columnIndex",
+    "returnIndex",
+    "timeStamp",
+)
 TAKEN = tuple(n for n in WANTED if n not in {"isIntensityInvalid", "isColorInvalid", "returnIndex"})
 LENS = ("pixelWidth", "pixelHeight", "focalLength", "principalPointX", "principalPointY", "radius")
 SEEKS = False
@@ -35,14 +54,20 @@ def _opened(path):
     if not os.path.exists(path):
         raise InputError(f"“{name}” is not there.", "Choose the file again.")
     if os.path.getsize(path) < 48:
-        raise InputError(f"“{name}” is empty or cut off: an E57 file has at least 48 bytes.", "Copy it again from the instrument.")
+        raise InputError(
+            f"“{name}” is empty or cut off: an E57 file has at least 48 bytes.",
+            "Copy it again from the instrument.",
+        )
     image = None
     try:
         image = lib.ImageFile(str(path), "r", VERIFIED)
         yield image
     except (lib.E57Exception, RuntimeError) as error:
         first = str(error).strip().splitlines()[0] if str(error).strip() else type(error).__name__
-        raise InputError(f"“{name}” cannot be read as E57 ({first}).", "It may be damaged or cut off: copy it again from the instrument.") from error
+        raise InputError(
+            f"“{name}” cannot be read as E57 ({first}).",
+            "It may be damaged or cut off: copy it again from the instrument.",
+        ) from error
     finally:
         if image is not None and image.isOpen():
             image.close()
@@ -61,7 +86,11 @@ def _pose(node):
     if not node.isDefined("pose"):
         return None
     p = node["pose"]
-    q = [_number(p["rotation"], a, d) for a, d in zip("wxyz", (1, 0, 0, 0))] if p.isDefined("rotation") else [1, 0, 0, 0]
+    q = (
+        [_number(p["rotation"], a, d) for a, d in zip("wxyz", (1, 0, 0, 0))]
+        if p.isDefined("rotation")
+        else [1, 0, 0, 0]
+    )
     t = [_number(p["translation"], a) for a in "xyz"] if p.isDefined("translation") else [0, 0, 0]
     try:
         return rigid.make(rigid.from_quaternion(q), t)
@@ -70,9 +99,17 @@ def _pose(node):
 
 
 def _moment(scan) -> str:
-    """When a scan began, in UTC to the second; the standard counts GPS seconds from 1980-01-06, which are 18 s ahead of UTC since 2017."""
-    seconds = _number(scan["acquisitionStart"], "dateTimeValue") if scan.isDefined("acquisitionStart") else 0.0
-    return str(np.datetime64("1980-01-06T00:00:00") + np.timedelta64(int(seconds) - 18, "s")).replace("T", " ") if 0 < seconds < 4e9 else ""
+    """When a scan began, in UTC to the second; the standard counts GPS seconds from 1980-01-06, which are 18
+    s ahead of UTC since 2017.
+    """
+    seconds = (
+        _number(scan["acquisitionStart"], "dateTimeValue") if scan.isDefined("acquisitionStart") else 0.0
+    )
+    return (
+        str(np.datetime64("1980-01-06T00:00:00") + np.timedelta64(int(seconds) - 18, "s")).replace("T", " ")
+        if 0 < seconds < 4e9
+        else ""
+    )
 
 
 def _limits(scan, proto):
@@ -88,19 +125,27 @@ def _limits(scan, proto):
             return float(n.minimum()), float(n.maximum())
         if isinstance(n, lib.ScaledIntegerNode):
             return float(n.scaledMinimum()), float(n.scaledMaximum())
-        if isinstance(n, lib.FloatNode) and np.isfinite([n.minimum(), n.maximum()]).all() and abs(n.maximum()) < 1e30:
+        if (
+            isinstance(n, lib.FloatNode)
+            and np.isfinite([n.minimum(), n.maximum()]).all()
+            and abs(n.maximum()) < 1e30
+        ):
             return float(n.minimum()), float(n.maximum())
     return None
 
 
 def _spread(limits) -> tuple[float, float] | None:
-    """(gain, start) from the 16 bits over which intensities are spread back to the file's; None where these are whole numbers of 16 bits."""
+    """(gain, start) from the 16 bits over which intensities are spread back to the file's; None where these
+    are whole numbers of 16 bits.
+    """
     low, high = limits
     return None if (low, high) == (0.0, 65535.0) else ((high - low) / 65535, low)
 
 
 def _peeked(file, scan, names: list[str], enough) -> np.ndarray:
-    """Finite values of some fields from a scan's beginning, read on until ``enough(values)`` or forty peeks are through."""
+    """Finite values of some fields from a scan's beginning, read on until ``enough(values)`` or forty peeks
+    are through.
+    """
     held = {n: np.empty(PEEK, "f8") for n in names}
     buffers = lib.VectorSourceDestBuffer()
     for n, a in held.items():
@@ -124,7 +169,9 @@ def _peeked(file, scan, names: list[str], enough) -> np.ndarray:
 
 
 def _intensities(file, scan, proto) -> tuple[float, float]:
-    """Lowest and highest intensity: as declared, or of undeclared floating numbers the natural range that a look at the first ones suggests."""
+    """Lowest and highest intensity: as declared, or of undeclared floating numbers the natural range that a
+    look at the first ones suggests.
+    """
     declared = _limits(scan, proto)
     if declared or not proto.isDefined("intensity"):
         return declared or (0.0, 1.0)
@@ -136,16 +183,26 @@ def _intensities(file, scan, proto) -> tuple[float, float]:
 
 
 def _tops(file, scan, proto) -> dict[str, float]:
-    """What full light is in each colour field: of whole numbers their largest, of floating ones 1, 255 or 65,535 as limits or the first values show."""
+    """What full light is in each colour field: of whole numbers their largest, of floating ones 1, 255 or
+    65,535 as limits or the first values show.
+    """
     names = [n for n in ("colorRed", "colorGreen", "colorBlue") if proto.isDefined(n)]
     kinds = {n: proto[n] for n in names}
     out = {n: max(float(k.maximum()), 1.0) for n, k in kinds.items() if isinstance(k, lib.IntegerNode)}
-    out |= {n: float(k.scaledMaximum()) for n, k in kinds.items() if isinstance(k, lib.ScaledIntegerNode) and k.scaledMaximum() > 0}
+    out |= {
+        n: float(k.scaledMaximum())
+        for n, k in kinds.items()
+        if isinstance(k, lib.ScaledIntegerNode) and k.scaledMaximum() > 0
+    }
     rest = [n for n in names if n not in out]
     if not rest:
         return out
     limits = scan["colorLimits"] if scan.isDefined("colorLimits") else None
-    said = max((_number(limits, f"{n}Maximum") for n in rest), default=0.0) if limits is not None else max(float(kinds[n].maximum()) for n in rest)
+    said = (
+        max((_number(limits, f"{n}Maximum") for n in rest), default=0.0)
+        if limits is not None
+        else max(float(kinds[n].maximum()) for n in rest)
+    )
     if not 0 < said < 1e6:
         seen = _peeked(file, scan, rest, lambda v: ((v > 0) & (v != 1)).any())
         said = float(seen.max()) if len(seen) and seen.max() > 0 else 255.0
@@ -153,7 +210,9 @@ def _tops(file, scan, proto) -> dict[str, float]:
 
 
 def _bounds(scan):
-    """Lowest and highest coordinates that a scan declares, from cartesian bounds or else the largest range; None where it says nothing sensible."""
+    """Lowest and highest coordinates that a scan declares, from cartesian bounds or else the largest range;
+    None where it says nothing sensible.
+    """
     if scan.isDefined("cartesianBounds"):
         n = scan["cartesianBounds"]
         low, high = (np.array([_number(n, f"{a}{m}", np.nan) for a in "xyz"]) for m in ("Minimum", "Maximum"))
@@ -162,7 +221,11 @@ def _bounds(scan):
         low = -high
     else:
         return None
-    return (low, high) if np.isfinite([low, high]).all() and (high >= low).all() and np.abs([low, high]).max() < 1e8 else None
+    return (
+        (low, high)
+        if np.isfinite([low, high]).all() and (high >= low).all() and np.abs([low, high]).max() < 1e8
+        else None
+    )
 
 
 def _children(root, key):
@@ -186,14 +249,27 @@ def look(path: str) -> Contents:
             grid = None
             if scan.isDefined("indexBounds"):
                 b = scan["indexBounds"]
-                grid = (int(_number(b, "rowMaximum") - _number(b, "rowMinimum")) + 1, int(_number(b, "columnMaximum") - _number(b, "columnMinimum")) + 1)
+                grid = (
+                    int(_number(b, "rowMaximum") - _number(b, "rowMinimum")) + 1,
+                    int(_number(b, "columnMaximum") - _number(b, "columnMinimum")) + 1,
+                )
                 grid = grid if min(grid) > 1 else None
             instrument = " ".join(t for t in (_text(scan, "sensorVendor"), _text(scan, "sensorModel")) if t)
-            found.scans.append(ScanInside(
-                index=i, name=_text(scan, "name") or f"Scan {i + 1}", points=int(scan["points"].childCount()), guid=_text(scan, "guid"),
-                pose=_pose(scan), columns=columns, grid=grid, instrument=instrument, bounds=_bounds(scan), captured=_moment(scan),
-                intensity_as=_spread(_intensities(file, scan, proto)) if "intensity" in columns else None,
-            ))
+            found.scans.append(
+                ScanInside(
+                    index=i,
+                    name=_text(scan, "name") or f"Scan {i + 1}",
+                    points=int(scan["points"].childCount()),
+                    guid=_text(scan, "guid"),
+                    pose=_pose(scan),
+                    columns=columns,
+                    grid=grid,
+                    instrument=instrument,
+                    bounds=_bounds(scan),
+                    captured=_moment(scan),
+                    intensity_as=_spread(_intensities(file, scan, proto)) if "intensity" in columns else None,
+                )
+            )
         for i, image in enumerate(_children(root, "images2D")):
             rep = next((r for r in REPRESENTATIONS if image.isDefined(r)), None)
             if rep is None:
@@ -203,24 +279,38 @@ def look(path: str) -> Contents:
             if blob is None:
                 found.notes.append(f"Image {i + 1} holds no JPEG or PNG data and is left out.")
                 continue
-            found.images.append(ImageInside(
-                index=i, name=_text(image, "name") or f"Image {i + 1}", representation=rep.removesuffix("Representation"),
-                width=int(_number(image[rep], "imageWidth")), height=int(_number(image[rep], "imageHeight")),
-                scan_guid=_text(image, "associatedData3DGuid"), pose=_pose(image), blob=blob,
-                lens={k: _number(image[rep], k) for k in LENS if image[rep].isDefined(k)},
-            ))
+            found.images.append(
+                ImageInside(
+                    index=i,
+                    name=_text(image, "name") or f"Image {i + 1}",
+                    representation=rep.removesuffix("Representation"),
+                    width=int(_number(image[rep], "imageWidth")),
+                    height=int(_number(image[rep], "imageHeight")),
+                    scan_guid=_text(image, "associatedData3DGuid"),
+                    pose=_pose(image),
+                    blob=blob,
+                    lens={k: _number(image[rep], k) for k in LENS if image[rep].isDefined(k)},
+                )
+            )
         found.ties = _ties(file, [s.guid for s in found.scans])
     if not found.scans:
-        raise InputError(f"“{os.path.basename(path)}” holds no scans.", "It may hold images only; export the points again.")
+        raise InputError(
+            f"“{os.path.basename(path)}” holds no scans.", "It may hold images only; export the points again."
+        )
     _forget_common_pose(found)
     return found
 
 
 def _ties(file, guids: list[str]) -> list[tuple[int, int]]:
-    """Pairs of scans (indices) that the file says were tied to each other, where it has the extension for that."""
+    """Pairs of scans (indices) that the file says were tied to each other, where it has the extension for
+    that.
+    """
     if TIES_URI not in [file.extensionsUri(k) for k in range(file.extensionsCount())]:
         return []
-    pairs = [(_text(tie, f"{TIES}:first"), _text(tie, f"{TIES}:second")) for tie in _children(file.root(), f"{TIES}:ties")]
+    pairs = [
+        (_text(tie, f"{TIES}:first"), _text(tie, f"{TIES}:second"))
+        for tie in _children(file.root(), f"{TIES}:ties")
+    ]
     return [(guids.index(a), guids.index(b)) for a, b in pairs if a in guids and b in guids]
 
 
@@ -240,24 +330,40 @@ def _forget_common_pose(found: Contents) -> None:
 
 
 def coordinates(path: str, index: int) -> tuple[list[float], list[float]] | None:
-    """Scale and offset (3, m) of a scan's cartesian coordinates, where they are stored as integers of 32 bits at most that say which points are invalid."""
+    """Scale and offset (3, m) of a scan's cartesian coordinates, where they are stored as integers of 32 bits
+    at most that say which points are invalid.
+    """
     with _opened(path) as file:
-        return _whole_numbers(lib.StructureNode(_children(file.root(), "data3D")[index]["points"].prototype()))
+        return _whole_numbers(
+            lib.StructureNode(_children(file.root(), "data3D")[index]["points"].prototype())
+        )
 
 
 def _whole_numbers(proto):
     nodes = [proto[n] if proto.isDefined(n) else None for n in CARTESIAN]
-    if not all(isinstance(n, lib.ScaledIntegerNode) and n.minimum() >= -(2**31) and n.maximum() < 2**31 and n.scale() > 0 for n in nodes):
+    if not all(
+        isinstance(n, lib.ScaledIntegerNode)
+        and n.minimum() >= -(2**31)
+        and n.maximum() < 2**31
+        and n.scale() > 0
+        for n in nodes
+    ):
         return None
     return [n.scale() for n in nodes], [n.offset() for n in nodes]
 
 
 def _zero(proto, raw: bool) -> list[tuple[float, float]]:
-    """The values that stand for the scanner's own place in each coordinate, lowest and highest; whole numbers may miss it by half a step."""
+    """The values that stand for the scanner's own place in each coordinate, lowest and highest; whole numbers
+    may miss it by half a step.
+    """
     scaled = _whole_numbers(proto)
     if scaled is None:
         return [(0.0, 0.0)] * 3
-    return [(z, z) if raw else ((z * s + o) - 1e-9 * s, (z * s + o) + 1e-9 * s) for s, o in zip(*scaled) for z in [float(np.rint(-o / s))]]
+    return [
+        (z, z) if raw else ((z * s + o) - 1e-9 * s, (z * s + o) + 1e-9 * s)
+        for s, o in zip(*scaled)
+        for z in [float(np.rint(-o / s))]
+    ]
 
 
 def _held(proto, names, size, raw):
@@ -266,18 +372,30 @@ def _held(proto, names, size, raw):
     for name in names:
         node = proto[name]
         small = isinstance(node, lib.IntegerNode) and node.minimum() >= 0
-        kind = np.longlong if raw and name in CARTESIAN else "u1" if small and node.maximum() < 256 else "u2" if small and node.maximum() < 65536 else "f8"
+        kind = (
+            np.longlong
+            if raw and name in CARTESIAN
+            else "u1"
+            if small and node.maximum() < 256
+            else "u2"
+            if small and node.maximum() < 65536
+            else "f8"
+        )
         out[name] = np.empty(size, kind)
     return out
 
 
-def read_points(path: str, index: int, chunk: int = CHUNK, raw: bool = False, every: int = 1) -> Iterator[dict[str, np.ndarray]]:
+def read_points(
+    path: str, index: int, chunk: int = CHUNK, raw: bool = False, every: int = 1
+) -> Iterator[dict[str, np.ndarray]]:
     """Valid points of one scan in chunks, in the scan's own frame.
 
-    Columns: ``xyz`` (n, 3) float64 m, or with ``raw`` and where ``coordinates`` gives a scale ``position`` (n, 3) i32 as stored; where the file has them ``intensity`` u16 (its
-    limits spread over 0 to 65535), ``native_rgb`` u8×3, ``row`` and ``column`` u32, ``time`` float64; and ``repairs``, counts by code of what was left out or
-    brought within its range.  With ``every`` above 1 only each so-many-th valid point, without row, time and colour (unless it may be out of range), and of all valid ones ``seen``, how many, and
-    ``low`` and ``high`` (3,), as stored.
+    Columns: ``xyz`` (n, 3) float64 m, or with ``raw`` and where ``coordinates`` gives a scale ``position``
+    (n, 3) i32 as stored; where the file has them ``intensity`` u16 (its limits spread over 0 to 65535),
+    ``native_rgb`` u8×3, ``row`` and ``column`` u32, ``time`` float64; and ``repairs``, counts by code of what
+    was left out or brought within its range.  With ``every`` above 1 only each so-many-th valid point,
+    without row, time and colour (unless it may be out of range), and of all valid ones ``seen``, how many,
+    and ``low`` and ``high`` (3,), as stored.
     """
     with _opened(path) as file:
         scan = _children(file.root(), "data3D")[index]
@@ -287,10 +405,24 @@ def read_points(path: str, index: int, chunk: int = CHUNK, raw: bool = False, ev
         proto = lib.StructureNode(cloud.prototype())
         names = [n for n in TAKEN if proto.isDefined(n)]
         if every > 1:
-            plain = all(isinstance(proto[n], lib.IntegerNode) and proto[n].minimum() >= 0 and proto[n].maximum() == 255 for n in names if n.startswith("color"))
-            names = [n for n in names if n not in {"timeStamp", "rowIndex"} and not (plain and n.startswith("color"))]
+            plain = all(
+                isinstance(proto[n], lib.IntegerNode)
+                and proto[n].minimum() >= 0
+                and proto[n].maximum() == 255
+                for n in names
+                if n.startswith("color")
+            )
+            names = [
+                n
+                for n in names
+                if n not in {"timeStamp", "rowIndex"} and not (plain and n.startswith("color"))
+            ]
         if not set(CARTESIAN) <= set(names) and not set(SPHERICAL) <= set(names):
-            raise InputError(f"Scan {index + 1} of “{os.path.basename(path)}” has neither cartesian nor spherical coordinates.", "Export it again.")
+            raise InputError(
+                f"Scan {index + 1} of “{os.path.basename(path)}” has neither cartesian nor spherical "
+                "coordinates.",
+                "Export it again.",
+            )
         raw = raw and _whole_numbers(proto) is not None
         held = _held(proto, names, chunk, raw)
         buffers = lib.VectorSourceDestBuffer()
@@ -323,9 +455,13 @@ def _understood(held, limits, tops, zero=((0.0, 0.0),) * 3, raw=False, every=1, 
     for state in states:
         good &= state == 0
     repairs["invalid"] = len(good) - int(np.count_nonzero(good)) - repairs["not_finite"]
-    nowhere = good & (places[0] >= zero[0][0]) & (places[0] <= zero[0][1])  # at the scanner itself: no instrument measures that
+    nowhere = (
+        good & (places[0] >= zero[0][0]) & (places[0] <= zero[0][1])
+    )  # at the scanner itself: no instrument measures that
     if nowhere.any():
-        nowhere &= np.logical_and.reduce([(a >= low) & (a <= high) for a, (low, high) in zip(places[1:], zero[1:])])
+        nowhere &= np.logical_and.reduce(
+            [(a >= low) & (a <= high) for a, (low, high) in zip(places[1:], zero[1:])]
+        )
         repairs["no_echo"] = int(np.count_nonzero(nowhere))
         good &= ~nowhere
     out, valid = {}, np.flatnonzero(good)
@@ -333,24 +469,44 @@ def _understood(held, limits, tops, zero=((0.0, 0.0),) * 3, raw=False, every=1, 
     if every > 1:
         out["seen"] = len(valid)
         if len(valid):
-            out["low"], out["high"] = (np.array([of(a if whole else a[valid]) for a in places]) for of in (np.min, np.max))
+            out["low"], out["high"] = (
+                np.array([of(a if whole else a[valid]) for a in places]) for of in (np.min, np.max)
+            )
         valid, whole = valid[-seen % every :: every], False
     keep = (lambda a: a.copy()) if whole else (lambda a: a[valid])
-    out["position" if raw else "xyz"] = np.stack([a if whole else a[valid] for a in places], 1, dtype=np.int32 if raw else None, casting="unsafe" if raw else "same_kind")
+    out["position" if raw else "xyz"] = np.stack(
+        [a if whole else a[valid] for a in places],
+        1,
+        dtype=np.int32 if raw else None,
+        casting="unsafe" if raw else "same_kind",
+    )
     if "intensity" in held:
         value = keep(held["intensity"])
         low, high = limits
         if value.dtype != np.uint16 or (low, high) != (0.0, 65535.0):
             slack = 1.5 * (high - low) / 65535
-            repairs["intensity_range"] = int(np.count_nonzero(((held["intensity"] < low - slack) | (held["intensity"] > high + slack)) & good))
-            value = np.clip(np.rint(np.nan_to_num((value.astype(float) - low) / (high - low)) * 65535), 0, 65535).astype(np.uint16)
+            repairs["intensity_range"] = int(
+                np.count_nonzero(
+                    ((held["intensity"] < low - slack) | (held["intensity"] > high + slack)) & good
+                )
+            )
+            value = np.clip(
+                np.rint(np.nan_to_num((value.astype(float) - low) / (high - low)) * 65535), 0, 65535
+            ).astype(np.uint16)
         out["intensity"] = value
     if "colorRed" in held:
         tones = {n: 255.0 / tops[n] for n in ("colorRed", "colorGreen", "colorBlue")}
         if not all(held[n].dtype == np.uint8 and f == 1 for n, f in tones.items()):
-            beyond = np.logical_or.reduce([~((held[n] * f >= -0.5) & (held[n] * f <= 255.5)) for n, f in tones.items()])
+            beyond = np.logical_or.reduce(
+                [~((held[n] * f >= -0.5) & (held[n] * f <= 255.5)) for n, f in tones.items()]
+            )
             repairs["colour_range"] = int(np.count_nonzero(beyond & good))
-        parts = [keep(held[n]) if held[n].dtype == np.uint8 and f == 1 else np.clip(np.nan_to_num(np.rint(keep(held[n]) * f)), 0, 255).astype(np.uint8) for n, f in tones.items()]
+        parts = [
+            keep(held[n])
+            if held[n].dtype == np.uint8 and f == 1
+            else np.clip(np.nan_to_num(np.rint(keep(held[n]) * f)), 0, 255).astype(np.uint8)
+            for n, f in tones.items()
+        ]
         out["native_rgb"] = np.stack(parts, 1)
     for n, k in (("rowIndex", "row"), ("columnIndex", "column")):
         if n in held:
@@ -363,7 +519,9 @@ def _understood(held, limits, tops, zero=((0.0, 0.0),) * 3, raw=False, every=1, 
 def read_image(path: str, image: ImageInside) -> bytes:
     """The encoded bytes (JPEG or PNG) of one image."""
     with _opened(path) as file:
-        node = _children(file.root(), "images2D")[image.index][f"{image.representation}Representation"][image.blob]
+        node = _children(file.root(), "images2D")[image.index][f"{image.representation}Representation"][
+            image.blob
+        ]
         data = np.empty(node.byteCount(), np.uint8)
         node.read(data, 0, data.size)
         return data.tobytes()

@@ -11,7 +11,10 @@ from terrazza.files import whole
 
 CARTESIAN = ("cartesianX", "cartesianY", "cartesianZ")
 CHUNK = 200_000
-TIES, TIES_URI = "ties", "urn:terrazza:e57:ties:1"  # an extension of the format: which scans were tied to each other
+TIES, TIES_URI = (
+    "ties",
+    "urn:terrazza:e57:ties:1",
+)  # an extension of the format: which scans were tied to each other
 
 
 class Writer:
@@ -29,7 +32,15 @@ class Writer:
         self.file = lib.ImageFile(self._whole.__enter__(), "w")
         self.file.extensionsAdd("", lib.E57_V1_0_URI)
         root = self.file.root()
-        self._put(root, formatName="ASTM E57 3D Imaging Data File", guid=self.guid, versionMajor=1, versionMinor=0, e57LibraryVersion="", coordinateMetadata=self.metadata)
+        self._put(
+            root,
+            formatName="ASTM E57 3D Imaging Data File",
+            guid=self.guid,
+            versionMajor=1,
+            versionMinor=0,
+            e57LibraryVersion="",
+            coordinateMetadata=self.metadata,
+        )
         self.scans, self.images = lib.VectorNode(self.file, True), lib.VectorNode(self.file, True)
         root.set("data3D", self.scans)
         root.set("images2D", self.images)
@@ -54,12 +65,24 @@ class Writer:
             else:
                 node.set(key, lib.FloatNode(self.file, float(value)))
 
-    def add_scan(self, name: str, chunks: Iterable[dict[str, np.ndarray]], columns: list[str], pose: np.ndarray | None = None,
-                 grid: tuple[int, int] | None = None, guid: str = "", scale: float = 1e-5, offset=(0.0, 0.0, 0.0), limits=None,
-                 bounds=None, instrument: str = "") -> str:
+    def add_scan(
+        self,
+        name: str,
+        chunks: Iterable[dict[str, np.ndarray]],
+        columns: list[str],
+        pose: np.ndarray | None = None,
+        grid: tuple[int, int] | None = None,
+        guid: str = "",
+        scale: float = 1e-5,
+        offset=(0.0, 0.0, 0.0),
+        limits=None,
+        bounds=None,
+        instrument: str = "",
+    ) -> str:
         """Write one scan from chunks of ``columns``; returns its guid.
 
-        ``columns`` out of xyz, intensity (u16), native_rgb, row, column, invalid (0 or 2).  Coordinates are scaled integers of ``scale`` metres about ``offset``.
+        ``columns`` out of xyz, intensity (u16), native_rgb, row, column, invalid (0 or 2).  Coordinates are
+        scaled integers of ``scale`` metres about ``offset``.
         """
         scan, proto = lib.StructureNode(self.file), lib.StructureNode(self.file)
         guid = guid or _guid()
@@ -71,7 +94,14 @@ class Writer:
             self._put(scan, pose=_pose_values(pose))
         if bounds is not None:
             low, high = bounds
-            self._put(scan, cartesianBounds={f"{a}{m}": float(v) for m, side in (("Minimum", low), ("Maximum", high)) for a, v in zip("xyz", side)})
+            self._put(
+                scan,
+                cartesianBounds={
+                    f"{a}{m}": float(v)
+                    for m, side in (("Minimum", low), ("Maximum", high))
+                    for a, v in zip("xyz", side)
+                },
+            )
         for axis, o in zip(CARTESIAN, offset):
             proto.set(axis, lib.ScaledIntegerNode(self.file, 0, -(2**31), 2**31 - 1, scale, float(o)))
         fields, integers = list(CARTESIAN), {}
@@ -79,14 +109,31 @@ class Writer:
             integers["cartesianInvalidState"] = 2
         if "row" in columns and grid:
             integers |= {"rowIndex": grid[0] - 1, "columnIndex": grid[1] - 1}
-            self._put(scan, indexBounds=dict(rowMinimum=0, rowMaximum=grid[0] - 1, columnMinimum=0, columnMaximum=grid[1] - 1, returnMinimum=0, returnMaximum=0))
+            self._put(
+                scan,
+                indexBounds=dict(
+                    rowMinimum=0,
+                    rowMaximum=grid[0] - 1,
+                    columnMinimum=0,
+                    columnMaximum=grid[1] - 1,
+                    returnMinimum=0,
+                    returnMaximum=0,
+                ),
+            )
         if "intensity" in columns:
             integers["intensity"] = 65535
             low, high = limits or (0, 65535)
             self._put(scan, intensityLimits=dict(intensityMinimum=int(low), intensityMaximum=int(high)))
         if "native_rgb" in columns:
             integers |= {"colorRed": 255, "colorGreen": 255, "colorBlue": 255}
-            self._put(scan, colorLimits={f"color{c}{m}": v for c in ("Red", "Green", "Blue") for m, v in (("Minimum", 0), ("Maximum", 255))})
+            self._put(
+                scan,
+                colorLimits={
+                    f"color{c}{m}": v
+                    for c in ("Red", "Green", "Blue")
+                    for m, v in (("Minimum", 0), ("Maximum", 255))
+                },
+            )
         for n, top in integers.items():
             proto.set(n, lib.IntegerNode(self.file, 0, 0, top))
         fields += integers
@@ -106,7 +153,12 @@ class Writer:
 
     @staticmethod
     def _write_chunk(writer, held, chunk):
-        plain = {"intensity": "intensity", "rowIndex": "row", "columnIndex": "column", "cartesianInvalidState": "invalid"}
+        plain = {
+            "intensity": "intensity",
+            "rowIndex": "row",
+            "columnIndex": "column",
+            "cartesianInvalidState": "invalid",
+        }
         for start in range(0, len(chunk["xyz"]), CHUNK):
             part = slice(start, start + CHUNK)
             size = len(chunk["xyz"][part])
@@ -120,18 +172,38 @@ class Writer:
             writer.write(size)
 
     def add_tie(self, first: str, second: str, rms: float, overlap: float) -> None:
-        """Note that two scans (guids) were tied: root mean square of the distances between them (m), and the share of their points in common."""
+        """Note that two scans (guids) were tied: root mean square of the distances between them (m), and the
+        share of their points in common.
+        """
         if self.ties is None:
             self.file.extensionsAdd(TIES, TIES_URI)
             self.ties = lib.VectorNode(self.file, True)
             self.file.root().set(f"{TIES}:ties", self.ties)
         tie = lib.StructureNode(self.file)
         self.ties.append(tie)
-        self._put(tie, **{f"{TIES}:{name}": value for name, value in (("first", first), ("second", second), ("rms", rms), ("overlap", overlap))})
+        self._put(
+            tie,
+            **{
+                f"{TIES}:{name}": value
+                for name, value in (("first", first), ("second", second), ("rms", rms), ("overlap", overlap))
+            },
+        )
 
-    def add_image(self, data: bytes, representation: str, width: int, height: int, scan_guid: str = "", pose: np.ndarray | None = None,
-                  name: str = "photo", guid: str = "", lens: dict | None = None) -> None:
-        """Attach one encoded JPEG or PNG; ``lens`` says what its representation needs, by default a spherical image that spans the full turn."""
+    def add_image(
+        self,
+        data: bytes,
+        representation: str,
+        width: int,
+        height: int,
+        scan_guid: str = "",
+        pose: np.ndarray | None = None,
+        name: str = "photo",
+        guid: str = "",
+        lens: dict | None = None,
+    ) -> None:
+        """Attach one encoded JPEG or PNG; ``lens`` says what its representation needs, by default a spherical
+        image that spans the full turn.
+        """
         node, rep = lib.StructureNode(self.file), lib.StructureNode(self.file)
         self.images.append(node)
         self._put(node, guid=guid or _guid(), name=name)
@@ -142,7 +214,12 @@ class Writer:
         node.set(f"{representation}Representation", rep)
         blob = lib.BlobNode(self.file, len(data))
         rep.set("pngImage" if data[:4] == b"\x89PNG" else "jpegImage", blob)
-        self._put(rep, imageWidth=width, imageHeight=height, **(lens or {"pixelWidth": 2 * np.pi / width, "pixelHeight": np.pi / height}))
+        self._put(
+            rep,
+            imageWidth=width,
+            imageHeight=height,
+            **(lens or {"pixelWidth": 2 * np.pi / width, "pixelHeight": np.pi / height}),
+        )
         blob.write(np.frombuffer(data, np.uint8).copy(), 0, len(data))
 
 
@@ -152,4 +229,6 @@ def _guid() -> str:
 
 def _pose_values(pose):
     q = rigid.to_quaternion(pose[:3, :3])
-    return dict(rotation=dict(zip("wxyz", map(float, q))), translation=dict(zip("xyz", map(float, pose[:3, 3]))))
+    return dict(
+        rotation=dict(zip("wxyz", map(float, q))), translation=dict(zip("xyz", map(float, pose[:3, 3])))
+    )

@@ -1,4 +1,6 @@
-"""A glimpse of a scan in a file: an even sample of its points, what they tell of unit and axes, and what is damaged; made once and kept beside the job's pictures."""
+"""A glimpse of a scan in a file: an even sample of its points, what they tell of unit and axes, and what is
+damaged; made once and kept beside the job's pictures.
+"""
 
 import json
 import os
@@ -20,7 +22,9 @@ STATIONED = ("E57", "PTX", "PCD")
 
 @dataclass(frozen=True)
 class Ask:
-    """Which scan to look at: file, its index in it, the columns of a text file (empty: as found), and where glimpses are kept."""
+    """Which scan to look at: file, its index in it, the columns of a text file (empty: as found), and where
+    glimpses are kept.
+    """
 
     path: str
     index: int
@@ -30,7 +34,9 @@ class Ask:
     @property
     def key(self) -> str:
         about = os.stat(self.path)
-        return sha1(f"{os.path.realpath(self.path)}|{about.st_mtime_ns}|{about.st_size}|{self.index}|{self.columns}".encode()).hexdigest()[:14]
+        return sha1(
+            f"{os.path.realpath(self.path)}|{about.st_mtime_ns}|{about.st_size}|{self.index}|{self.columns}".encode()
+        ).hexdigest()[:14]
 
     @property
     def base(self) -> str:
@@ -53,12 +59,16 @@ def sample(ask: Ask) -> dict[str, np.ndarray]:
 
 
 def take(ask: Ask) -> dict:
-    """Look, keep, and return what was found: ``low``, ``high`` (3,), ``points`` seen, ``repairs`` by code, ``evidence``, or ``error``, a sentence."""
+    """Look, keep, and return what was found: ``low``, ``high`` (3,), ``points`` seen, ``repairs`` by code,
+    ``evidence``, or ``error``, a sentence.
+    """
     try:
         found = _taken(ask)
     except TerrazzaError as error:
         found = {"error": str(error)}
-    except Exception as error:  # a file of others may break any library; the page shows it and goes on with the next
+    except (
+        Exception
+    ) as error:  # a file of others may break any library; the page shows it and goes on with the next
         found = {"error": f"It cannot be looked into ({type(error).__name__}: {str(error)[:120]})."}
     keep(ask, found)
     return found
@@ -80,7 +90,11 @@ def _taken(ask: Ask) -> dict:
     scale = reader.coordinates(ask.path, ask.index)
     for chunk in _chunks(reader, ask, inside, contents.format, step):
         stored = chunk["position"] if "position" in chunk else chunk["xyz"]
-        placed = (lambda v: v * np.asarray(scale[0]) + np.asarray(scale[1])) if "position" in chunk else (lambda v: v)  # noqa: E731
+        placed = (
+            (lambda v: v * np.asarray(scale[0]) + np.asarray(scale[1]))
+            if "position" in chunk
+            else (lambda v: v)
+        )  # noqa: E731
         for code, n in chunk.get("repairs", {}).items():
             repairs[code] = repairs.get(code, 0) + n
         sampled = "seen" in chunk  # by the reader, which then tells of all points what is wanted
@@ -89,7 +103,13 @@ def _taken(ask: Ask) -> dict:
             continue
         lowest, highest = (chunk["low"], chunk["high"]) if sampled else (stored.min(0), stored.max(0))
         low, high = np.minimum(low, placed(lowest)), np.maximum(high, placed(highest))
-        some = slice(None) if sampled else slice(None, None, max(len(stored) * PARTS // KEPT, 1)) if parts else slice((-seen) % step, None, step)
+        some = (
+            slice(None)
+            if sampled
+            else slice(None, None, max(len(stored) * PARTS // KEPT, 1))
+            if parts
+            else slice((-seen) % step, None, step)
+        )
         seen += there
         held.setdefault("xyz", []).append(placed(stored[some]))
         for ours, name in (("intensity", "intensity"), ("rgb", "native_rgb"), ("column", "column")):
@@ -98,11 +118,20 @@ def _taken(ask: Ask) -> dict:
     if not seen:
         return {"error": "It holds no valid point.", "repairs": repairs}
     arrays = {name: np.concatenate(some) for name, some in held.items()}
-    told = evidence.read(arrays["xyz"] - (0 if at_origin else arrays["xyz"].mean(0)), at_origin, arrays.get("column"))
+    told = evidence.read(
+        arrays["xyz"] - (0 if at_origin else arrays["xyz"].mean(0)), at_origin, arrays.get("column")
+    )
     with open(f"{ask.base}.npz.part", "wb") as f:
         np.savez(f, **arrays)
     os.replace(f"{ask.base}.npz.part", f"{ask.base}.npz")
-    return {"low": low.tolist(), "high": high.tolist(), "points": seen, "repairs": repairs, "evidence": asdict(told), "stationed": at_origin}
+    return {
+        "low": low.tolist(),
+        "high": high.tolist(),
+        "points": seen,
+        "repairs": repairs,
+        "evidence": asdict(told),
+        "stationed": at_origin,
+    }
 
 
 def stationed(format: str, inside) -> bool:

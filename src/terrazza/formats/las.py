@@ -50,14 +50,28 @@ def metres_per_unit(wkt: str) -> float:
     except CRSError:
         return 1.0
     axis = crs.axis_info[0] if crs is not None and crs.axis_info else None
-    return float(axis.unit_conversion_factor) if axis is not None and axis.unit_name not in {"degree", "radian"} else 1.0
+    return (
+        float(axis.unit_conversion_factor)
+        if axis is not None and axis.unit_name not in {"degree", "radian"}
+        else 1.0
+    )
 
 
 def _need_sound(header, path: str) -> None:
     """InputError where the header's numbers cannot be those of coordinates on Earth."""
     scales, offsets = np.asarray(header.scales, float), np.asarray(header.offsets, float)
-    if not (np.isfinite(scales).all() and np.isfinite(offsets).all() and (scales > SMALLEST).all() and (scales < LARGEST).all() and (np.abs(offsets) < FARTHEST).all()):
-        raise InputError(f"“{os.path.basename(path)}” has impossible numbers in its header: scale {', '.join(f'{v:g}' for v in scales)}, offset {', '.join(f'{v:g}' for v in offsets)}.", AGAIN)
+    if not (
+        np.isfinite(scales).all()
+        and np.isfinite(offsets).all()
+        and (scales > SMALLEST).all()
+        and (scales < LARGEST).all()
+        and (np.abs(offsets) < FARTHEST).all()
+    ):
+        raise InputError(
+            f"“{os.path.basename(path)}” has impossible numbers in its header: scale "
+            f"{', '.join(f'{v:g}' for v in scales)}, offset {', '.join(f'{v:g}' for v in offsets)}.",
+            AGAIN,
+        )
 
 
 def look(path: str) -> Contents:
@@ -70,25 +84,51 @@ def look(path: str) -> Contents:
         found.crs_wkt = crs.to_wkt() if crs is not None else ""
         factor = metres_per_unit(found.crs_wkt)
         if abs(factor - 1) > 1e-9:
-            found.unit = next((u for u, f in (("international foot", 0.3048), ("US survey foot", 1200 / 3937)) if abs(factor - f) < 1e-9), "metre")
+            found.unit = next(
+                (
+                    u
+                    for u, f in (("international foot", 0.3048), ("US survey foot", 1200 / 3937))
+                    if abs(factor - f) < 1e-9
+                ),
+                "metre",
+            )
             found.notes.append(f"Its coordinate system counts in {found.unit}: {factor:.10g} m.")
         columns = ["xyz", *(d for d in header.point_format.dimension_names)]
-        found.format = "COPC" if any(v.user_id == "copc" for v in header.vlrs) else "LAZ" if header.are_points_compressed else "LAS"
+        found.format = (
+            "COPC"
+            if any(v.user_id == "copc" for v in header.vlrs)
+            else "LAZ"
+            if header.are_points_compressed
+            else "LAS"
+        )
         _count(found, header, path)
-        found.scans.append(ScanInside(
-            index=0, name=os.path.splitext(os.path.basename(path))[0], points=_there(header, path), pose=np.eye(4), columns=columns,
-            bounds=(header.mins, header.maxs) if np.isfinite([header.mins, header.maxs]).all() else None, instrument=str(header.generating_software).strip("\0 "), captured=str(header.creation_date or ""),
-        ))
+        found.scans.append(
+            ScanInside(
+                index=0,
+                name=os.path.splitext(os.path.basename(path))[0],
+                points=_there(header, path),
+                pose=np.eye(4),
+                columns=columns,
+                bounds=(header.mins, header.maxs) if np.isfinite([header.mins, header.maxs]).all() else None,
+                instrument=str(header.generating_software).strip("\0 "),
+                captured=str(header.creation_date or ""),
+            )
+        )
     return found
 
 
 def _there(header, path: str) -> int:
-    """How many points the file holds and lets be read: of an uncompressed file what its length has room for, of a compressed one what its header says, or its chunks where that is more."""
+    """How many points the file holds and lets be read: of an uncompressed file what its length has room for,
+    of a compressed one what its header says, or its chunks where that is more.
+    """
     said = int(header.point_count)
     if header.are_points_compressed:
         return max(said, _in_chunks(header, path)[0])
     end = os.path.getsize(path)
-    for start in (header.start_of_first_evlr if header.number_of_evlrs else 0, header.start_of_waveform_data_packet_record):
+    for start in (
+        header.start_of_first_evlr if header.number_of_evlrs else 0,
+        header.start_of_waveform_data_packet_record,
+    ):
         end = min(end, start) if start > header.offset_to_point_data else end
     room = max(end - header.offset_to_point_data, 0) // header.point_format.size
     if room > said:  # bytes of nothing behind the points are none
@@ -99,7 +139,9 @@ def _there(header, path: str) -> int:
 
 
 def _in_chunks(header, path: str) -> tuple[int, int]:
-    """Of a compressed file, how many points its chunks hold at least, and how many more may be in the last one; zeros where it does not say."""
+    """Of a compressed file, how many points its chunks hold at least, and how many more may be in the last
+    one; zeros where it does not say.
+    """
     try:
         packing = lazrs.LazVlr(header.vlrs.get("LasZipVlr")[0].record_data)
         with open(path, "rb") as file:
@@ -117,9 +159,25 @@ def _count(found: Contents, header, path: str) -> None:
     said, there = int(header.point_count), _there(header, path)
     more = _in_chunks(header, path)[1] if header.are_points_compressed and there > said else 0
     if there > said:
-        found.repairs.append(Repair("count", 0, there - said, f"Its header counts {said:,} points; {there:,} are there and are taken" + (f", but not up to {more:,} of its last chunk, whose number nothing tells." if more else ".")))
+        found.repairs.append(
+            Repair(
+                "count",
+                0,
+                there - said,
+                f"Its header counts {said:,} points; {there:,} are there and are taken"
+                + (
+                    f", but not up to {more:,} of its last chunk, whose number nothing tells."
+                    if more
+                    else "."
+                ),
+            )
+        )
     if there < said:
-        found.repairs.append(Repair("count", 0, said - there, f"Cut off: {there:,} of {said:,} points are there and can be taken."))
+        found.repairs.append(
+            Repair(
+                "count", 0, said - there, f"Cut off: {there:,} of {said:,} points are there and can be taken."
+            )
+        )
 
 
 def coordinates(path: str, index: int = 0) -> tuple[np.ndarray, np.ndarray]:
@@ -128,11 +186,15 @@ def coordinates(path: str, index: int = 0) -> tuple[np.ndarray, np.ndarray]:
         return np.array(reader.header.scales, float), np.array(reader.header.offsets, float)
 
 
-def read_points(path: str, index: int = 0, start: int = 0, stop: int | None = None, chunk: int = CHUNK) -> Iterator[dict[str, np.ndarray]]:
-    """Points ``start`` to ``stop`` (all of them) in file order; InputError where fewer are there than the header says.
+def read_points(
+    path: str, index: int = 0, start: int = 0, stop: int | None = None, chunk: int = CHUNK
+) -> Iterator[dict[str, np.ndarray]]:
+    """Points ``start`` to ``stop`` (all of them) in file order; InputError where fewer are there than the
+    header says.
 
-    Columns: ``position`` i32 (n, 3) as stored; ``intensity``, ``class``, ``returns`` (return number in the low, number of returns in the
-    high four bits), ``native_rgb`` u16 and ``time`` where there; every other dimension as ``extra.NAME``.
+    Columns: ``position`` i32 (n, 3) as stored; ``intensity``, ``class``, ``returns`` (return number in the
+    low, number of returns in the high four bits), ``native_rgb`` u16 and ``time`` where there; every other
+    dimension as ``extra.NAME``.
     """
     with _opened(path, alone=stop is None) as reader:
         names = set(reader.header.point_format.dimension_names)
@@ -144,10 +206,21 @@ def read_points(path: str, index: int = 0, start: int = 0, stop: int | None = No
         while got < left:
             points = reader.read_points(min(chunk, left - got))
             if not len(points):
-                raise InputError(f"“{os.path.basename(path)}” is cut off: {start + got:,} of {reader.header.point_count:,} points are there.", AGAIN)
+                raise InputError(
+                    f"“{os.path.basename(path)}” is cut off: {start + got:,} of "
+                    f"{reader.header.point_count:,} points are there.",
+                    AGAIN,
+                )
             same: dict[int, bool] = {}
-            out = {"position": _three(points, "X", np.int32), "intensity": np.asarray(points.intensity, np.uint16), "class": _field(points, "classification", same).astype(np.uint8),
-                   "returns": (_field(points, "return_number", same).astype(np.uint8) | (_field(points, "number_of_returns", same).astype(np.uint8) << 4))}
+            out = {
+                "position": _three(points, "X", np.int32),
+                "intensity": np.asarray(points.intensity, np.uint16),
+                "class": _field(points, "classification", same).astype(np.uint8),
+                "returns": (
+                    _field(points, "return_number", same).astype(np.uint8)
+                    | (_field(points, "number_of_returns", same).astype(np.uint8) << 4)
+                ),
+            }
             if "gps_time" in names:
                 out["time"] = np.asarray(points.gps_time, np.float64)
             if "red" in names:
@@ -161,11 +234,18 @@ def read_points(path: str, index: int = 0, start: int = 0, stop: int | None = No
 def _three(points, first: str, kind) -> np.ndarray:
     """Three fields that follow each other in a point record, as one column (n, 3)."""
     record = points.array
-    return np.ndarray((len(record), 3), kind, record, record.dtype.fields[first][1], (record.dtype.itemsize, np.dtype(kind).itemsize)).copy()
+    return np.ndarray(
+        (len(record), 3),
+        kind,
+        record,
+        record.dtype.fields[first][1],
+        (record.dtype.itemsize, np.dtype(kind).itemsize),
+    ).copy()
 
 
 def _field(points, name: str, same: dict[int, bool]) -> np.ndarray:
-    """One dimension; bits of a byte that is the same in all points (flags are, as a rule) are not picked out point by point.
+    """One dimension; bits of a byte that is the same in all points (flags are, as a rule) are not picked out
+    point by point.
 
     ``same`` remembers, for one read, of which bytes (by address) that is known.
     """
@@ -180,5 +260,7 @@ def _field(points, name: str, same: dict[int, bool]) -> np.ndarray:
 
 
 def eight_bit(rgb16: np.ndarray, deep: bool) -> np.ndarray:
-    """16-bit colour as 8-bit; files that only fill the low byte (against the standard; not ``deep``) are taken as they are."""
+    """16-bit colour as 8-bit; files that only fill the low byte (against the standard; not ``deep``) are
+    taken as they are.
+    """
     return rgb16.astype("<u2", copy=False).view(np.uint8).reshape(*rgb16.shape, 2)[..., int(deep)]

@@ -1,4 +1,6 @@
-"""ASPRS LAS 1.4 and LAZ: points encoded piece by piece, by whichever process, and put into a file one after another."""
+"""ASPRS LAS 1.4 and LAZ: points encoded piece by piece, by whichever process, and put into a file one after
+another.
+"""
 
 import io
 from dataclasses import dataclass
@@ -16,7 +18,9 @@ CHUNK = 50_000
 
 @dataclass(frozen=True)
 class Layout:
-    """What all pieces of a file have in common: the step of a coordinate and their origin (3,) in the file's unit, the columns, and whether it is compressed."""
+    """What all pieces of a file have in common: the step of a coordinate and their origin (3,) in the file's
+    unit, the columns, and whether it is compressed.
+    """
 
     scale: float
     offset: tuple[float, float, float]
@@ -44,8 +48,9 @@ class Layout:
     def encoded(self, chunks: list[dict[str, np.ndarray]], threads: bool = False) -> "Encoded":
         """Points as they stand in a file, one after another.
 
-        A chunk has ``xyz`` (n, 3) float64 in the file's unit and frame, or ``position`` (n, 3) i32 in its scale and offset, and where there
-        ``intensity``, ``class``, ``rgb`` (u8), ``time``, ``returns``, ``source`` (u16).
+        A chunk has ``xyz`` (n, 3) float64 in the file's unit and frame, or ``position`` (n, 3) i32 in its
+        scale and offset, and where there ``intensity``, ``class``, ``rgb`` (u8), ``time``, ``returns``,
+        ``source`` (u16).
         """
         sizes = [len(c["position"] if "position" in c else c["xyz"]) for c in chunks]
         header = self.header()
@@ -64,14 +69,24 @@ class Layout:
         return Encoded(data[8 : 8 + sum(size for _, size in chunks)], chunks, header)
 
     def _fill(self, plain: np.ndarray, chunk: dict) -> None:
-        whole_numbers = chunk["position"] if "position" in chunk else np.rint((chunk["xyz"] - np.asarray(self.offset)) / self.scale)
+        whole_numbers = (
+            chunk["position"]
+            if "position" in chunk
+            else np.rint((chunk["xyz"] - np.asarray(self.offset)) / self.scale)
+        )
         for k, name in enumerate("XYZ"):
             plain[name] = whole_numbers[:, k]
-        for ours, theirs in (("intensity", "intensity"), ("class", "classification"), ("source", "point_source_id")):
+        for ours, theirs in (
+            ("intensity", "intensity"),
+            ("class", "classification"),
+            ("source", "point_source_id"),
+        ):
             if ours in chunk:
                 plain[theirs] = chunk[ours]
         returns = chunk.get("returns")
-        plain["bit_fields"] = 0x11 if returns is None else np.maximum(returns & 15, 1) | np.maximum(returns >> 4, 1) << 4
+        plain["bit_fields"] = (
+            0x11 if returns is None else np.maximum(returns & 15, 1) | np.maximum(returns >> 4, 1) << 4
+        )
         if self.colour and "rgb" in chunk:
             for k, name in enumerate(("red", "green", "blue")):
                 plain[name] = chunk["rgb"][:, k].astype(np.uint16) * 257
@@ -81,7 +96,9 @@ class Layout:
 
 @dataclass
 class Encoded:
-    """A piece of a file: its bytes, where compressed its chunks as (points, bytes), and a header that counts its points."""
+    """A piece of a file: its bytes, where compressed its chunks as (points, bytes), and a header that counts
+    its points.
+    """
 
     data: bytes
     chunks: list[tuple[int, int]]
@@ -89,11 +106,17 @@ class Encoded:
 
 
 class Writer:
-    """Puts points into a LAS or LAZ 1.4 file (by its name), as encoded pieces or in chunks; appears under its name only when whole."""
+    """Puts points into a LAS or LAZ 1.4 file (by its name), as encoded pieces or in chunks; appears under its
+    name only when whole.
+    """
 
-    def __init__(self, path: str, scale: float, offset, colour: bool = False, time: bool = False, wkt: str = ""):
+    def __init__(
+        self, path: str, scale: float, offset, colour: bool = False, time: bool = False, wkt: str = ""
+    ):
         self.path = str(path)
-        self.layout = Layout(scale, tuple(map(float, offset)), colour, time, self.path.lower().endswith(".laz"))
+        self.layout = Layout(
+            scale, tuple(map(float, offset)), colour, time, self.path.lower().endswith(".laz")
+        )
         self.header = self.layout.header(wkt)
         self._held, self._table = [], []
 

@@ -1,14 +1,21 @@
-"""From named values of text, PLY and PCD files to the columns of a scan, with what had to be repaired on the way."""
+"""From named values of text, PLY and PCD files to the columns of a scan, with what had to be repaired on the
+way.
+"""
 
 from dataclasses import dataclass
 
 import numpy as np
 
 ALIASES = {
-    "x": {"x", "easting", "east", "e"}, "y": {"y", "northing", "north", "n"}, "z": {"z", "height", "elevation", "h"},
+    "x": {"x", "easting", "east", "e"},
+    "y": {"y", "northing", "north", "n"},
+    "z": {"z", "height", "elevation", "h"},
     "intensity": {"intensity", "i", "reflectance", "amplitude", "scalar_intensity"},
-    "red": {"red", "r", "diffuse_red"}, "green": {"green", "g", "diffuse_green"}, "blue": {"blue", "b", "diffuse_blue"},
-    "class": {"class", "classification"}, "time": {"time", "gps_time", "gpstime", "timestamp", "t"},
+    "red": {"red", "r", "diffuse_red"},
+    "green": {"green", "g", "diffuse_green"},
+    "blue": {"blue", "b", "diffuse_blue"},
+    "class": {"class", "classification"},
+    "time": {"time", "gps_time", "gpstime", "timestamp", "t"},
 }
 SAMPLE = 20_000
 
@@ -21,7 +28,8 @@ def meaning(name: str) -> str:
 
 @dataclass(frozen=True)
 class Tones:
-    """How intensity and colour are written: stored = (value + ``shift``) · ``gain``, colour 8-bit = value · ``colour``.
+    """How intensity and colour are written: stored = (value + ``shift``) · ``gain``, colour 8-bit = value ·
+    ``colour``.
 
     Whole numbers from 0 to 65,535 are kept as they are; other ranges are spread over them.
     """
@@ -43,7 +51,9 @@ def tones(sample: dict[str, np.ndarray]) -> Tones:
     if len(value):
         low, high = float(value.min()), float(value.max())
         if low < 0:
-            shift, gain = (2048.0, 1.0) if low >= -2048 and high <= 2048 else (-low, 65535 / max(high - low, 1e-12))
+            shift, gain = (
+                (2048.0, 1.0) if low >= -2048 and high <= 2048 else (-low, 65535 / max(high - low, 1e-12))
+            )
         elif high <= 1 and (value % 1).any():
             gain = 65535.0
         elif high > 65535:
@@ -61,10 +71,11 @@ def _finite(values) -> np.ndarray:
 
 
 def chunk(named: dict[str, np.ndarray], how: Tones, missing: bool = False) -> dict:
-    """A chunk of a scan: ``xyz`` (n, 3) float64 in the file's unit, intensity u16, native_rgb u8, class u8, time f64, row and column u32
-    and ``extra.NAME`` where there, and ``repairs``: counts by code.
+    """A chunk of a scan: ``xyz`` (n, 3) float64 in the file's unit, intensity u16, native_rgb u8, class u8,
+    time f64, row and column u32 and ``extra.NAME`` where there, and ``repairs``: counts by code.
 
-    Points without finite coordinates are left out, and with ``missing`` those at exactly 0, 0, 0 (no echo in gridded files).
+    Points without finite coordinates are left out, and with ``missing`` those at exactly 0, 0, 0 (no echo in
+    gridded files).
     """
     xyz = np.stack([np.asarray(named[a], float) for a in "xyz"], 1)
     finite = np.isfinite(xyz).all(1)
@@ -95,4 +106,6 @@ def _fitted(value: np.ndarray, top: int, kind) -> tuple[np.ndarray, int]:
     """Rounded and kept within 0 to ``top``, and how many points had to be."""
     rounded = np.rint(np.nan_to_num(value, nan=0.0))
     wrong = ~((rounded >= 0) & (rounded <= top) & np.isfinite(value))
-    return np.clip(rounded, 0, top).astype(kind), int(np.count_nonzero(wrong.any(-1) if wrong.ndim > 1 else wrong))
+    return np.clip(rounded, 0, top).astype(kind), int(
+        np.count_nonzero(wrong.any(-1) if wrong.ndim > 1 else wrong)
+    )

@@ -1,4 +1,6 @@
-"""PCD, point cloud data 0.7: ascii, binary and compressed (LZF, field by field); organised clouds keep row and column."""
+"""PCD, point cloud data 0.7: ascii, binary and compressed (LZF, field by field); organised clouds keep row
+and column.
+"""
 
 import os
 from collections.abc import Iterator
@@ -37,7 +39,12 @@ def _records(path: str) -> tuple[Records, str, dict]:
         if not len(names) == len(sizes) == len(kinds) == len(counts):
             raise ValueError
         plain = [f"_{k}" if n == "_" else n for k, n in enumerate(names)]
-        fields = [(n, f"<{ {'F': 'f', 'I': 'i', 'U': 'u'}[t] }{s}", (c,)) if c != 1 else (n, f"<{ {'F': 'f', 'I': 'i', 'U': 'u'}[t] }{s}") for n, s, t, c in zip(plain, sizes, kinds, counts)]
+        fields = [
+            (n, f"<{ {'F': 'f', 'I': 'i', 'U': 'u'}[t] }{s}", (c,))
+            if c != 1
+            else (n, f"<{ {'F': 'f', 'I': 'i', 'U': 'u'}[t] }{s}")
+            for n, s, t, c in zip(plain, sizes, kinds, counts)
+        ]
         width, height = int(head["WIDTH"][0]), int(head["HEIGHT"][0])
         points = int(head.get("POINTS", [width * height])[0])
         data = head["DATA"][0].lower()
@@ -47,26 +54,51 @@ def _records(path: str) -> tuple[Records, str, dict]:
     if not {"x", "y", "z"} <= {naming.meaning(n) for n in plain}:
         raise InputError(f"“{shown}” has no x, y and z.", "Export it again.")
     if data not in {"ascii", "binary", "binary_compressed"}:
-        raise InputError(f"“{shown}” holds data of the unknown form “{data}”.", "Known are ascii, binary and binary_compressed.")
+        raise InputError(
+            f"“{shown}” holds data of the unknown form “{data}”.",
+            "Known are ascii, binary and binary_compressed.",
+        )
     return Records(path, kind, start, points, data == "ascii", width if height > 1 else 0), data, head
 
 
 def look(path: str) -> Contents:
-    """One scan, with its grid where the cloud is organised.  A viewpoint away from the origin is told and not applied, since the format leaves open in which frame it is."""
+    """One scan, with its grid where the cloud is organised.  A viewpoint away from the origin is told and not
+    applied, since the format leaves open in which frame it is.
+    """
     cloud, data, head = _records(str(path))
     found = Contents(path=str(path), format="PCD", size=os.path.getsize(path), unit="unknown")
     there = cloud.announced if data == "binary_compressed" else cloud.there
-    found.scans.append(ScanInside(index=0, name=os.path.splitext(os.path.basename(path))[0], points=there, pose=None if cloud.grid else np.eye(4), grid=cloud.grid,
-                                  columns=[naming.meaning(n) for n in cloud.kind.names], intensity_as=None if data == "binary_compressed" else records.tones(cloud).back))
+    found.scans.append(
+        ScanInside(
+            index=0,
+            name=os.path.splitext(os.path.basename(path))[0],
+            points=there,
+            pose=None if cloud.grid else np.eye(4),
+            grid=cloud.grid,
+            columns=[naming.meaning(n) for n in cloud.kind.names],
+            intensity_as=None if data == "binary_compressed" else records.tones(cloud).back,
+        )
+    )
     if there < cloud.announced:
-        found.repairs.append(Repair("count", 0, cloud.announced - there, f"Cut off: {there:,} of {cloud.announced:,} points are there and can be taken."))
+        found.repairs.append(
+            Repair(
+                "count",
+                0,
+                cloud.announced - there,
+                f"Cut off: {there:,} of {cloud.announced:,} points are there and can be taken.",
+            )
+        )
     try:
         view = [float(v) for v in head.get("VIEWPOINT", "0 0 0 1 0 0 0".split())]
-        moved = not np.allclose(rigid.make(rigid.from_quaternion(np.array(view[3:7])), view[:3]), np.eye(4), atol=1e-9)
+        moved = not np.allclose(
+            rigid.make(rigid.from_quaternion(np.array(view[3:7])), view[:3]), np.eye(4), atol=1e-9
+        )
     except ValueError:
         moved = False
     if moved:
-        found.notes.append(f"It was seen from {view[0]:g}, {view[1]:g}, {view[2]:g}; the points are taken as they are.")
+        found.notes.append(
+            f"It was seen from {view[0]:g}, {view[1]:g}, {view[2]:g}; the points are taken as they are."
+        )
     return found
 
 
@@ -75,18 +107,26 @@ def coordinates(path: str, index: int = 0) -> None:
 
 
 def read_points(path: str, index: int = 0, raw: bool = False) -> Iterator[dict]:
-    """The points in file order, as ``naming.chunk`` gives them; fields that are none of ours as ``extra.NAME``."""
+    """The points in file order, as ``naming.chunk`` gives them; fields that are none of ours as
+    ``extra.NAME``.
+    """
     cloud, data, _ = _records(str(path))
     if data != "binary_compressed":
         return records.read(cloud)
     values = _unpacked(cloud)
-    return records.read(cloud, ((values[k : k + records.CHUNK], 0) for k in range(0, len(values), records.CHUNK)), records.tones_of(values))
+    return records.read(
+        cloud,
+        ((values[k : k + records.CHUNK], 0) for k in range(0, len(values), records.CHUNK)),
+        records.tones_of(values),
+    )
 
 
 def _unpacked(cloud: Records) -> np.ndarray:
     """The compressed body, which holds one field after the other, as records."""
     shown = os.path.basename(cloud.path)
-    again = InputError(f"“{shown}” is cut off or damaged: its compressed points cannot be unpacked.", "Copy it again.")
+    again = InputError(
+        f"“{shown}” is cut off or damaged: its compressed points cannot be unpacked.", "Copy it again."
+    )
     with open(cloud.path, "rb") as file:
         file.seek(cloud.start)
         sizes = np.fromfile(file, "<u4", 2)
@@ -108,8 +148,9 @@ def _unpacked(cloud: Records) -> np.ndarray:
 def lzf(packed: np.ndarray, out: np.ndarray) -> int:
     """Unpack LZF data (u8) into ``out``; returns the bytes written, or -1 where the data do not fit.
 
-    A control byte below 32 is followed by that many literal bytes and one more; else its top three bits (7: and a further byte)
-    give a length less 2, and its low five with the next byte how far back to copy from, less 1.
+    A control byte below 32 is followed by that many literal bytes and one more; else its top three bits (7:
+    and a further byte) give a length less 2, and its low five with the next byte how far back to copy from,
+    less 1.
     """
     i = o = 0
     while i < len(packed):

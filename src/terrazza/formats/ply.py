@@ -1,4 +1,6 @@
-"""PLY, the polygon file format (Turk 1994): the vertices of ascii and both binary forms as points; faces are passed by."""
+"""PLY, the polygon file format (Turk 1994): the vertices of ascii and both binary forms as points; faces are
+passed by.
+"""
 
 import itertools
 import os
@@ -12,8 +14,24 @@ from terrazza.formats.contents import Contents, Repair, ScanInside
 from terrazza.formats.records import Records
 
 SEEKS = False
-TYPES = {"char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1", "short": "i2", "int16": "i2", "ushort": "u2", "uint16": "u2",
-         "int": "i4", "int32": "i4", "uint": "u4", "uint32": "u4", "float": "f4", "float32": "f4", "double": "f8", "float64": "f8"}
+TYPES = {
+    "char": "i1",
+    "int8": "i1",
+    "uchar": "u1",
+    "uint8": "u1",
+    "short": "i2",
+    "int16": "i2",
+    "ushort": "u2",
+    "uint16": "u2",
+    "int": "i4",
+    "int32": "i4",
+    "uint": "u4",
+    "uint32": "u4",
+    "float": "f4",
+    "float32": "f4",
+    "double": "f8",
+    "float64": "f8",
+}
 ORDERS = {"ascii": "<", "binary_little_endian": "<", "binary_big_endian": ">"}
 LONGEST = 100_000
 WAYS = {"trajectory", "path", "poses"}
@@ -37,12 +55,16 @@ def _header(path: str) -> tuple[str, list[tuple[str, int, list[tuple[str, str]]]
             elif words == ["end_header"]:
                 break
         if form not in ORDERS:
-            raise InputError(f"“{shown}” is a PLY of the unknown form “{form}”.", f"Known are {', '.join(ORDERS)}.")
+            raise InputError(
+                f"“{shown}” is a PLY of the unknown form “{form}”.", f"Known are {', '.join(ORDERS)}."
+            )
         return form, elements, file.tell()
 
 
 def trajectory(path: str) -> dict[str, np.ndarray] | None:
-    """The columns of an element named trajectory, path or poses that follows the vertices, under our names; None where the file has none."""
+    """The columns of an element named trajectory, path or poses that follows the vertices, under our names;
+    None where the file has none.
+    """
     form, elements, start = _header(path)
     with open(path, "rb") as file:
         file.seek(start)
@@ -51,10 +73,19 @@ def trajectory(path: str) -> dict[str, np.ndarray] | None:
                 return None
             kind = np.dtype([(naming.meaning(n), ORDERS[form] + TYPES[t]) for n, t in properties])
             if name not in WAYS:
-                list(itertools.islice(file, count)) if form == "ascii" else file.seek(count * kind.itemsize, os.SEEK_CUR)
+                list(itertools.islice(file, count)) if form == "ascii" else file.seek(
+                    count * kind.itemsize, os.SEEK_CUR
+                )
                 continue
-            values = np.loadtxt(itertools.islice(file, count), ndmin=2).astype(float) if form == "ascii" else np.fromfile(file, kind, count)
-            return {n: values[:, k] if form == "ascii" else values[n].astype(float) for k, n in enumerate(kind.names)}
+            values = (
+                np.loadtxt(itertools.islice(file, count), ndmin=2).astype(float)
+                if form == "ascii"
+                else np.fromfile(file, kind, count)
+            )
+            return {
+                n: values[:, k] if form == "ascii" else values[n].astype(float)
+                for k, n in enumerate(kind.names)
+            }
     return None
 
 
@@ -66,13 +97,19 @@ def _records(path: str) -> Records:
         if any(kind != "list" and kind not in TYPES for _, kind in properties):
             raise InputError(f"“{shown}” has properties of unknown type in “{name}”.", "Export it again.")
         if any(kind == "list" for _, kind in properties):
-            raise InputError(f"“{shown}” has lists {'among its vertices' if name == 'vertex' else 'before its vertices'}, which cannot be read.", "Export the points alone.")
+            raise InputError(
+                f"“{shown}” has lists {'among its vertices' if name == 'vertex' else 'before its vertices'}, "
+                "which cannot be read.",
+                "Export the points alone.",
+            )
         kind = np.dtype([(n, ORDERS[form] + TYPES[t]) for n, t in properties])
         if name == "vertex":
             if not {"x", "y", "z"} <= {naming.meaning(n) for n, _ in properties}:
                 raise InputError(f"“{shown}”: its vertices have no x, y and z.", "Export it again.")
             if form == "ascii" and skipped:
-                raise InputError(f"“{shown}” lists other things before its vertices.", "Export the points alone.")
+                raise InputError(
+                    f"“{shown}” lists other things before its vertices.", "Export the points alone."
+                )
             return Records(path, kind, start + skipped, count, form == "ascii")
         skipped += count * kind.itemsize
     raise InputError(f"“{shown}” has no vertices.", "Export the points.")
@@ -82,9 +119,25 @@ def look(path: str) -> Contents:
     """One scan: the vertices, as many as are there."""
     cloud = _records(str(path))
     found = Contents(path=str(path), format="PLY", size=os.path.getsize(path), unit="unknown")
-    found.scans.append(ScanInside(index=0, name=os.path.splitext(os.path.basename(path))[0], points=cloud.there, pose=np.eye(4), columns=[naming.meaning(n) for n in cloud.kind.names], intensity_as=records.tones(cloud).back))
+    found.scans.append(
+        ScanInside(
+            index=0,
+            name=os.path.splitext(os.path.basename(path))[0],
+            points=cloud.there,
+            pose=np.eye(4),
+            columns=[naming.meaning(n) for n in cloud.kind.names],
+            intensity_as=records.tones(cloud).back,
+        )
+    )
     if cloud.there < cloud.announced:
-        found.repairs.append(Repair("count", 0, cloud.announced - cloud.there, f"Cut off: {cloud.there:,} of {cloud.announced:,} points are there and can be taken."))
+        found.repairs.append(
+            Repair(
+                "count",
+                0,
+                cloud.announced - cloud.there,
+                f"Cut off: {cloud.there:,} of {cloud.announced:,} points are there and can be taken.",
+            )
+        )
     return found
 
 
@@ -93,5 +146,7 @@ def coordinates(path: str, index: int = 0) -> None:
 
 
 def read_points(path: str, index: int = 0, raw: bool = False) -> Iterator[dict]:
-    """The vertices in file order, as ``naming.chunk`` gives them; properties that are none of ours as ``extra.NAME``."""
+    """The vertices in file order, as ``naming.chunk`` gives them; properties that are none of ours as
+    ``extra.NAME``.
+    """
     return records.read(_records(str(path)))

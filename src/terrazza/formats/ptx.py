@@ -1,7 +1,8 @@
 """PTX: gridded scans in text, several in one file.
 
-Each scan is a header (columns, rows; scanner position; three axes; a 4×4 matrix whose last row is the shift, for row vectors) and then
-columns · rows lines, column by column: x y z intensity, or x y z intensity red green blue.  A place without an echo has coordinates 0 0 0.
+Each scan is a header (columns, rows; scanner position; three axes; a 4×4 matrix whose last row is the shift,
+for row vectors) and then columns · rows lines, column by column: x y z intensity, or x y z intensity red
+green blue.  A place without an echo has coordinates 0 0 0.
 """
 
 import itertools
@@ -21,12 +22,19 @@ SEEKS = False
 CHUNK = 100_000
 HEADER = 10
 BUFFER = 1 << 24
-NAMES = {4: ("x", "y", "z", "intensity"), 7: ("x", "y", "z", "intensity", "red", "green", "blue"), 3: ("x", "y", "z"), 6: ("x", "y", "z", "red", "green", "blue")}
+NAMES = {
+    4: ("x", "y", "z", "intensity"),
+    7: ("x", "y", "z", "intensity", "red", "green", "blue"),
+    3: ("x", "y", "z"),
+    6: ("x", "y", "z", "red", "green", "blue"),
+}
 
 
 @dataclass(frozen=True)
 class Grid:
-    """One scan in the file: where its points begin (bytes), its size, its pose (None: not a rigid motion), and the lines that are there."""
+    """One scan in the file: where its points begin (bytes), its size, its pose (None: not a rigid motion),
+    and the lines that are there.
+    """
 
     start: int
     columns: int
@@ -41,11 +49,18 @@ class Grid:
 
 
 def looks_like(start: bytes) -> bool:
-    """Whether the first bytes are those of a PTX file: two whole numbers on lines of their own, then lines of three and four."""
+    """Whether the first bytes are those of a PTX file: two whole numbers on lines of their own, then lines of
+    three and four.
+    """
     lines = start.decode("ascii", errors="replace").splitlines()[:HEADER]
     try:
         counts = [len(line.split()) for line in lines]
-        return counts[: len(lines)] == [1, 1, 3, 3, 3, 3, 4, 4, 4, 4][: len(lines)] and len(lines) >= 8 and int(lines[0]) >= 0 and int(lines[1]) >= 0
+        return (
+            counts[: len(lines)] == [1, 1, 3, 3, 3, 3, 4, 4, 4, 4][: len(lines)]
+            and len(lines) >= 8
+            and int(lines[0]) >= 0
+            and int(lines[1]) >= 0
+        )
     except ValueError:
         return False
 
@@ -60,9 +75,15 @@ def _header(file, shown: str, number: int):
         if matrix.shape != (4, 4) or columns < 0 or rows < 0:
             raise ValueError
     except ValueError as error:
-        raise InputError(f"“{shown}”: the header of scan {number} is damaged.", "Export the file again.") from error
+        raise InputError(
+            f"“{shown}”: the header of scan {number} is damaged.", "Export the file again."
+        ) from error
     pose = matrix.T
-    rigid_motion = np.isfinite(pose).all() and np.allclose(pose[:3, :3] @ pose[:3, :3].T, np.eye(3), atol=1e-4) and np.linalg.det(pose[:3, :3]) > 0
+    rigid_motion = (
+        np.isfinite(pose).all()
+        and np.allclose(pose[:3, :3] @ pose[:3, :3].T, np.eye(3), atol=1e-4)
+        and np.linalg.det(pose[:3, :3]) > 0
+    )
     return columns, rows, pose if rigid_motion else None
 
 
@@ -104,12 +125,17 @@ def _grids(path: str, size: int, mtime: int) -> tuple[tuple[Grid, ...], naming.T
             some = some[: columns * rows]
             cells = len(some[0].split()) if some else 4
             if cells not in NAMES:
-                raise InputError(f"“{shown}”, scan {len(grids) + 1}: its lines hold {cells} numbers.", "PTX has x y z intensity, or x y z intensity red green blue.")
+                raise InputError(
+                    f"“{shown}”, scan {len(grids) + 1}: its lines hold {cells} numbers.",
+                    "PTX has x y z intensity, or x y z intensity red green blue.",
+                )
             values = _numbers(some, cells)[0]
             parts.append({n: values[:, k] for k, n in enumerate(NAMES[cells])})
             file.seek(start)
             there = _skip(file, columns * rows)
-            grids.append(Grid(start, columns, rows, None if pose is None else tuple(map(tuple, pose)), there, cells))
+            grids.append(
+                Grid(start, columns, rows, None if pose is None else tuple(map(tuple, pose)), there, cells)
+            )
     merged = {n: np.concatenate([p[n] for p in parts if n in p]) for n in {k for p in parts for k in p}}
     return tuple(grids), naming.tones(merged), damage
 
@@ -147,13 +173,31 @@ def look(path: str) -> Contents:
     grids, tones, damage = _known(path)
     found = Contents(path=str(path), format="PTX", size=os.path.getsize(path), unit="unknown")
     stem = os.path.splitext(os.path.basename(path))[0]
-    same = len({g.pose for g in grids}) == 1 and (len(grids) > 1 or grids[0].pose is None or np.allclose(grids[0].pose, np.eye(4), atol=1e-12))
+    same = len({g.pose for g in grids}) == 1 and (
+        len(grids) > 1 or grids[0].pose is None or np.allclose(grids[0].pose, np.eye(4), atol=1e-12)
+    )
     for k, grid in enumerate(grids):
         pose = None if same or grid.pose is None else rigid.nearest(np.array(grid.pose))
-        found.scans.append(ScanInside(index=k, name=stem if len(grids) == 1 else f"{stem} {k + 1}", points=grid.lines, pose=pose, columns=list(NAMES[grid.cells]),
-                                      grid=(grid.rows, grid.columns) if min(grid.rows, grid.columns) > 1 else None, intensity_as=tones.back))
+        found.scans.append(
+            ScanInside(
+                index=k,
+                name=stem if len(grids) == 1 else f"{stem} {k + 1}",
+                points=grid.lines,
+                pose=pose,
+                columns=list(NAMES[grid.cells]),
+                grid=(grid.rows, grid.columns) if min(grid.rows, grid.columns) > 1 else None,
+                intensity_as=tones.back,
+            )
+        )
         if grid.lines < grid.announced:
-            found.repairs.append(Repair("count", k, grid.announced - grid.lines, f"Cut off: {grid.lines:,} of {grid.announced:,} grid places are there and can be taken."))
+            found.repairs.append(
+                Repair(
+                    "count",
+                    k,
+                    grid.announced - grid.lines,
+                    f"Cut off: {grid.lines:,} of {grid.announced:,} grid places are there and can be taken.",
+                )
+            )
         if grid.pose is None:
             found.repairs.append(Repair("pose", k, 1, "Its matrix is no rigid motion and is put aside."))
     if damage:
@@ -168,7 +212,9 @@ def coordinates(path: str, index: int = 0) -> None:
 
 
 def read_points(path: str, index: int = 0, raw: bool = False, chunk: int = CHUNK) -> Iterator[dict]:
-    """Points of one scan in its own frame, as ``naming.chunk`` gives them, with row and column (from 0; rows count along a column as the file does)."""
+    """Points of one scan in its own frame, as ``naming.chunk`` gives them, with row and column (from 0; rows
+    count along a column as the file does).
+    """
     grids, tones, _ = _known(path)
     grid, done = grids[index], 0
     with open(path, "rb") as file:
@@ -177,7 +223,10 @@ def read_points(path: str, index: int = 0, raw: bool = False, chunk: int = CHUNK
             lines = list(itertools.islice(file, min(chunk, grid.lines - done)))
             values, places, unread = _numbers(lines, grid.cells)
             named = {n: values[:, k] for k, n in enumerate(NAMES[grid.cells])}
-            named["row"], named["column"] = (done + places) % max(grid.rows, 1), (done + places) // max(grid.rows, 1)
+            named["row"], named["column"] = (
+                (done + places) % max(grid.rows, 1),
+                (done + places) // max(grid.rows, 1),
+            )
             out = naming.chunk(named, tones, missing=True)
             if unread:
                 out["repairs"]["unreadable"] = unread

@@ -1,4 +1,6 @@
-"""Points in fixed-size binary records or in lines of text: what PLY and PCD have in common once their headers are read."""
+"""Points in fixed-size binary records or in lines of text: what PLY and PCD have in common once their headers
+are read.
+"""
 
 import itertools
 import os
@@ -14,7 +16,9 @@ CHUNK = 200_000
 
 @dataclass(frozen=True)
 class Records:
-    """Where the points of a file lie: ``kind`` names their fields and types, ``start`` (bytes) the first, ``announced`` how many the header promises, ``text`` whether they are lines."""
+    """Where the points of a file lie: ``kind`` names their fields and types, ``start`` (bytes) the first,
+    ``announced`` how many the header promises, ``text`` whether they are lines.
+    """
 
     path: str
     kind: np.dtype
@@ -26,12 +30,20 @@ class Records:
     @property
     def there(self) -> int:
         """How many records the file really holds (for text: as announced, since only reading would tell)."""
-        return self.announced if self.text else min(self.announced, max(os.path.getsize(self.path) - self.start, 0) // self.kind.itemsize)
+        return (
+            self.announced
+            if self.text
+            else min(self.announced, max(os.path.getsize(self.path) - self.start, 0) // self.kind.itemsize)
+        )
 
     @property
     def grid(self) -> tuple[int, int] | None:
         """Rows and columns of an organised cloud."""
-        return (self.announced // self.columns, self.columns) if self.columns > 1 and self.announced > self.columns else None
+        return (
+            (self.announced // self.columns, self.columns)
+            if self.columns > 1 and self.announced > self.columns
+            else None
+        )
 
 
 def _named(values: np.ndarray) -> dict[str, np.ndarray]:
@@ -96,7 +108,11 @@ def tones(records: Records) -> naming.Tones:
     """Tones from samples all over the file."""
     if records.text:
         return tones_of(next(chunks(records, naming.SAMPLE), (np.zeros(0, records.kind), 0))[0])
-    return tones_of(np.memmap(records.path, records.kind, "r", records.start, (records.there,)) if records.there else np.zeros(0, records.kind))
+    return tones_of(
+        np.memmap(records.path, records.kind, "r", records.start, (records.there,))
+        if records.there
+        else np.zeros(0, records.kind)
+    )
 
 
 def tones_of(values: np.ndarray) -> naming.Tones:
@@ -104,7 +120,9 @@ def tones_of(values: np.ndarray) -> naming.Tones:
     return naming.tones(_named(np.array(values[:: max(len(values) // naming.SAMPLE, 1)])))
 
 
-def read(records: Records, arrays: Iterator[tuple[np.ndarray, int]] | None = None, how: naming.Tones | None = None) -> Iterator[dict]:
+def read(
+    records: Records, arrays: Iterator[tuple[np.ndarray, int]] | None = None, how: naming.Tones | None = None
+) -> Iterator[dict]:
     """The points as ``naming.chunk`` gives them; organised clouds with row and column."""
     how, done = how or tones(records), 0
     for values, unread in arrays if arrays is not None else chunks(records):

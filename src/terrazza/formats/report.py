@@ -38,7 +38,9 @@ class Rows:
 
 @dataclass
 class Plan:
-    """A drawn plan in metres: ``walls`` polylines, ``ties`` (a, b, failed), ``stations`` (name, x, y), ``control`` (name, x, y)."""
+    """A drawn plan in metres: ``walls`` polylines, ``ties`` (a, b, failed), ``stations`` (name, x, y),
+    ``control`` (name, x, y).
+    """
 
     walls: list[np.ndarray] = field(default_factory=list)
     ties: list[tuple] = field(default_factory=list)
@@ -47,9 +49,16 @@ class Plan:
     points: np.ndarray = field(default_factory=lambda: np.zeros((0, 2)))
 
     def bounds(self):
-        places = [np.atleast_2d(w)[:, :2] for w in self.walls] + [np.array([s[1:3]]) for s in self.stations + self.control] + ([self.points] if len(self.points) else [])
+        places = (
+            [np.atleast_2d(w)[:, :2] for w in self.walls]
+            + [np.array([s[1:3]]) for s in self.stations + self.control]
+            + ([self.points] if len(self.points) else [])
+        )
         xy = np.concatenate(places) if places else np.zeros((1, 2))
-        low, high = np.percentile(xy, 0.5, axis=0) if len(xy) > 500 else xy.min(0), np.percentile(xy, 99.5, axis=0) if len(xy) > 500 else xy.max(0)
+        low, high = (
+            np.percentile(xy, 0.5, axis=0) if len(xy) > 500 else xy.min(0),
+            np.percentile(xy, 99.5, axis=0) if len(xy) > 500 else xy.max(0),
+        )
         pad = max(1.0, 0.05 * float((high - low).max()))
         return low - pad, high + pad
 
@@ -61,10 +70,16 @@ class Plan:
 
 def to_html(title: str, blocks: list) -> str:
     """The report as one self-contained page."""
-    parts = [f"<!doctype html><html lang=en><meta charset=utf-8><title>{html.escape(title)}</title><style>"
-             f"body{{font:15px/1.5 'Atkinson Hyperlegible Next',Verdana,sans-serif;color:{INK};background:{PAPER};max-width:60rem;margin:2rem auto;padding:0 1rem}}"
-             f"table{{border-collapse:collapse;width:100%;margin:.5rem 0 1.5rem}}th,td{{padding:.25rem .5rem;border-bottom:1px solid {RULE};text-align:left;vertical-align:top}}"
-             "td.n,th.n{text-align:right;font-variant-numeric:tabular-nums}svg{width:100%;height:auto;background:#fffdf8}h1{margin-bottom:0}</style>", f"<h1>{html.escape(title)}</h1>"]
+    parts = [
+        f"<!doctype html><html lang=en><meta charset=utf-8><title>{html.escape(title)}</title><style>"
+        "body{font:15px/1.5 'Atkinson Hyperlegible "
+        f"Next',Verdana,sans-serif;color:{INK};background:{PAPER};max-width:60rem;margin:2rem "
+        "auto;padding:0 1rem}"
+        "table{border-collapse:collapse;width:100%;margin:.5rem 0 1.5rem}th,td{padding:.25rem "
+        f".5rem;border-bottom:1px solid {RULE};text-align:left;vertical-align:top}}"
+        "td.n,th.n{text-align:right;font-variant-numeric:tabular-nums}svg{width:100%;height:auto;background:#fffdf8}h1{margin-bottom:0}</style>",
+        f"<h1>{html.escape(title)}</h1>",
+    ]
     for block in blocks:
         if isinstance(block, Heading):
             parts.append(f"<h{block.level}>{html.escape(block.text)}</h{block.level}>")
@@ -73,7 +88,12 @@ def to_html(title: str, blocks: list) -> str:
         elif isinstance(block, Rows):
             mark = lambda k: " class=n" if k in block.numeric else ""  # noqa: E731
             head = "".join(f"<th{mark(k)}>{html.escape(c)}</th>" for k, c in enumerate(block.columns))
-            body = "".join("<tr>" + "".join(f"<td{mark(k)}>{html.escape(str(c))}</td>" for k, c in enumerate(row)) + "</tr>" for row in block.rows)
+            body = "".join(
+                "<tr>"
+                + "".join(f"<td{mark(k)}>{html.escape(str(c))}</td>" for k, c in enumerate(row))
+                + "</tr>"
+                for row in block.rows
+            )
             parts.append(f"<table><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>")
         else:
             parts.append(_svg(block))
@@ -85,21 +105,42 @@ def _svg(plan: Plan) -> str:
     w, h = high - low
     s = 900 / w
     place = lambda p: f"{(p[0] - low[0]) * s:.1f},{(high[1] - p[1]) * s:.1f}"  # noqa: E731
-    out = [f'<svg viewBox="0 0 900 {h * s:.0f}" role="img" aria-label="Plan with stations, ties and control">']
+    out = [
+        f'<svg viewBox="0 0 900 {h * s:.0f}" role="img" aria-label="Plan with stations, ties and control">'
+    ]
     if len(plan.points):
-        out.append(f'<path fill="none" stroke="{INK}" stroke-opacity=".35" stroke-width="1.4" stroke-linecap="square" d="{"".join(f"M{place(p)}h.1" for p in plan.points)}"/>')
-    out += [f'<polyline points="{" ".join(place(p) for p in wall)}" fill="none" stroke="{INK}" stroke-width="1.6"/>' for wall in plan.walls]
+        out.append(
+            f'<path fill="none" stroke="{INK}" stroke-opacity=".35" stroke-width="1.4" '
+            f'stroke-linecap="square" d="{"".join(f"M{place(p)}h.1" for p in plan.points)}"/>'
+        )
+    out += [
+        f'<polyline points="{" ".join(place(p) for p in wall)}" fill="none" stroke="{INK}" '
+        'stroke-width="1.6"/>'
+        for wall in plan.walls
+    ]
     for a, b, failed in plan.ties:
         (x1, y1), (x2, y2) = (place(p).split(",") for p in (a, b))
-        out.append(f'<line x1="{x1}" y1="{y1}" x2="{x2}" y2="{y2}" stroke="{TERRACOTTA if failed else LAKE}" stroke-width="1.5"{" stroke-dasharray=4" if failed else ""}/>')
+        out.append(
+            f'<line x1="{x1}" y1="{y1}" x2="{x2}" y2="{y2}" stroke="{TERRACOTTA if failed else LAKE}" '
+            f'stroke-width="1.5"{" stroke-dasharray=4" if failed else ""}/>'
+        )
     for name, *p in plan.stations:
         x, y = map(float, place(p).split(","))
-        out.append(f'<path d="M{x} {y - 8}l7 12h-14z" fill="#fff" stroke="{INK}" stroke-width="1.5"/><text x="{x + 9}" y="{y - 4}" font-size="13">{html.escape(name)}</text>')
+        out.append(
+            f'<path d="M{x} {y - 8}l7 12h-14z" fill="#fff" stroke="{INK}" stroke-width="1.5"/><text '
+            f'x="{x + 9}" y="{y - 4}" font-size="13">{html.escape(name)}</text>'
+        )
     for name, *p in plan.control:
         x, y = map(float, place(p).split(","))
-        out.append(f'<circle cx="{x}" cy="{y}" r="5" fill="none" stroke="{TERRACOTTA}" stroke-width="2"/><text x="{x + 8}" y="{y + 12}" font-size="12" fill="{TERRACOTTA}">{html.escape(name)}</text>')
+        out.append(
+            f'<circle cx="{x}" cy="{y}" r="5" fill="none" stroke="{TERRACOTTA}" stroke-width="2"/><text '
+            f'x="{x + 8}" y="{y + 12}" font-size="12" fill="{TERRACOTTA}">{html.escape(name)}</text>'
+        )
     bar = plan.bar(w)
-    out.append(f'<path d="M20 {h * s - 20:.0f}h{bar * s:.1f}" stroke="{INK}" stroke-width="3"/><text x="20" y="{h * s - 28:.0f}" font-size="13">{bar:g} m</text></svg>')
+    out.append(
+        f'<path d="M20 {h * s - 20:.0f}h{bar * s:.1f}" stroke="{INK}" stroke-width="3"/><text x="20" '
+        f'y="{h * s - 28:.0f}" font-size="13">{bar:g} m</text></svg>'
+    )
     return "".join(out)
 
 
@@ -108,8 +149,20 @@ def to_pdf(path: str, title: str, blocks: list) -> None:
     plain = ParagraphStyle("plain", fontName="Helvetica", fontSize=9, leading=12.5, textColor=INK)
     cell = ParagraphStyle("cell", parent=plain, fontSize=7.6, leading=9.6)
     right = ParagraphStyle("right", parent=cell, alignment=2)
-    heads = {1: ParagraphStyle("h1", parent=plain, fontName="Helvetica-Bold", fontSize=18, leading=22, spaceAfter=4),
-             2: ParagraphStyle("h2", parent=plain, fontName="Helvetica-Bold", fontSize=12.5, leading=16, spaceBefore=10, spaceAfter=3)}
+    heads = {
+        1: ParagraphStyle(
+            "h1", parent=plain, fontName="Helvetica-Bold", fontSize=18, leading=22, spaceAfter=4
+        ),
+        2: ParagraphStyle(
+            "h2",
+            parent=plain,
+            fontName="Helvetica-Bold",
+            fontSize=12.5,
+            leading=16,
+            spaceBefore=10,
+            spaceAfter=3,
+        ),
+    }
     flow = [Paragraph(html.escape(title), heads[1])]
     for block in blocks:
         if isinstance(block, Heading):
@@ -128,7 +181,16 @@ def to_pdf(path: str, title: str, blocks: list) -> None:
         canvas.drawRightString(A4[0] - 18 * mm, 10 * mm, f"page {document.page}")
 
     with whole(path) as partial:
-        SimpleDocTemplate(partial, pagesize=A4, leftMargin=18 * mm, rightMargin=18 * mm, topMargin=16 * mm, bottomMargin=18 * mm, title=title, author="Terrazza").build(flow, onFirstPage=foot, onLaterPages=foot)
+        SimpleDocTemplate(
+            partial,
+            pagesize=A4,
+            leftMargin=18 * mm,
+            rightMargin=18 * mm,
+            topMargin=16 * mm,
+            bottomMargin=18 * mm,
+            title=title,
+            author="Terrazza",
+        ).build(flow, onFirstPage=foot, onLaterPages=foot)
 
 
 def _pdf_table(block, cell, right):
@@ -138,8 +200,18 @@ def _pdf_table(block, cell, right):
     longest = [max(len(str(r[k])) for r in [block.columns, *block.rows]) for k in range(len(block.columns))]
     share = np.clip(np.array(longest, float), 5, 60)
     table = Table(data, colWidths=list(share / share.sum() * 174 * mm), repeatRows=1)
-    table.setStyle(TableStyle([("LINEBELOW", (0, 0), (-1, -1), 0.4, colors.HexColor(RULE)), ("VALIGN", (0, 0), (-1, -1), "TOP"), ("TOPPADDING", (0, 0), (-1, -1), 1.5),
-                               ("BOTTOMPADDING", (0, 0), (-1, -1), 1.5), ("LEFTPADDING", (0, 0), (-1, -1), 2), ("RIGHTPADDING", (0, 0), (-1, -1), 4)]))
+    table.setStyle(
+        TableStyle(
+            [
+                ("LINEBELOW", (0, 0), (-1, -1), 0.4, colors.HexColor(RULE)),
+                ("VALIGN", (0, 0), (-1, -1), "TOP"),
+                ("TOPPADDING", (0, 0), (-1, -1), 1.5),
+                ("BOTTOMPADDING", (0, 0), (-1, -1), 1.5),
+                ("LEFTPADDING", (0, 0), (-1, -1), 2),
+                ("RIGHTPADDING", (0, 0), (-1, -1), 4),
+            ]
+        )
+    )
     return table
 
 
@@ -157,10 +229,25 @@ def _pdf_plan(plan: Plan) -> Drawing:
         for a, b in zip(wall[:-1], wall[1:]):
             drawing.add(Line(*at(a), *at(b), strokeColor=ink, strokeWidth=0.7))
     for a, b, failed in plan.ties:
-        drawing.add(Line(*at(a), *at(b), strokeColor=earth if failed else lake, strokeWidth=0.9, strokeDashArray=[3, 2] if failed else None))
+        drawing.add(
+            Line(
+                *at(a),
+                *at(b),
+                strokeColor=earth if failed else lake,
+                strokeWidth=0.9,
+                strokeDashArray=[3, 2] if failed else None,
+            )
+        )
     for name, *p in plan.stations:
         x, y = at(p)
-        drawing.add(Polygon([x, y + 5, x + 4.5, y - 3, x - 4.5, y - 3], fillColor=colors.white, strokeColor=ink, strokeWidth=0.8))
+        drawing.add(
+            Polygon(
+                [x, y + 5, x + 4.5, y - 3, x - 4.5, y - 3],
+                fillColor=colors.white,
+                strokeColor=ink,
+                strokeWidth=0.8,
+            )
+        )
         drawing.add(String(x + 6, y + 2, name, fontName="Helvetica", fontSize=7, fillColor=ink))
     for name, *p in plan.control:
         x, y = at(p)

@@ -1,6 +1,7 @@
 """Points in text: XYZ, CSV and ASC with any order of columns, and PTS (a count, then X Y Z intensity R G B).
 
-What the columns mean is found from a header or from the numbers themselves, and can be said by the surveyor (``Layout.columns``).
+What the columns mean is found from a header or from the numbers themselves, and can be said by the surveyor
+(``Layout.columns``).
 """
 
 import csv
@@ -28,8 +29,11 @@ NUMBER = re.compile(r"^[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$|^[+-]?(nan|inf)$",
 
 @dataclass(frozen=True)
 class Layout:
-    """How a text file is to be read: ``columns`` names each column (x, y, z, intensity, red, green, blue, class, time, a name of its own, or “-” to pass it by),
-    ``mark`` parts them (None: blanks), ``decimal`` is the decimal mark, ``skip`` the lines before the first point, ``count`` the number of points the file announces (0: none)."""
+    """How a text file is to be read: ``columns`` names each column (x, y, z, intensity, red, green, blue,
+    class, time, a name of its own, or “-” to pass it by), ``mark`` parts them (None: blanks), ``decimal`` is
+    the decimal mark, ``skip`` the lines before the first point, ``count`` the number of points the file
+    announces (0: none).
+    """
 
     columns: tuple[str, ...]
     mark: str | None = None
@@ -48,7 +52,11 @@ def _numeric(cell: str, decimal: str) -> bool:
 
 
 def _cells(line: str, mark: str | None) -> list[str]:
-    return line.split() if mark is None else [c.strip() for c in next(csv.reader(io.StringIO(line), delimiter=mark), [])]
+    return (
+        line.split()
+        if mark is None
+        else [c.strip() for c in next(csv.reader(io.StringIO(line), delimiter=mark), [])]
+    )
 
 
 def _head(path: str) -> list[str]:
@@ -59,28 +67,65 @@ def _head(path: str) -> list[str]:
 
 
 def sniff(path: str, columns: tuple[str, ...] = ()) -> Layout:
-    """The layout of a text file; InputError where its lines hold no three numbers.  ``columns`` overrides what they are taken for."""
+    """The layout of a text file; InputError where its lines hold no three numbers.  ``columns`` overrides
+    what they are taken for.
+    """
     shown, lines = os.path.basename(path), _head(path)
-    there = [(n, line) for n, line in enumerate(lines) if line.strip() and not line.lstrip().startswith(COMMENTS)]
+    there = [
+        (n, line) for n, line in enumerate(lines) if line.strip() and not line.lstrip().startswith(COMMENTS)
+    ]
     if not there:
         raise InputError(f"“{shown}” holds no points.", "It needs a line a point with X, Y and Z.")
     sample = [line for _, line in there[-200:]]
     mark = next((m for m in (";", "\t") if sum(m in line for line in sample) > len(sample) / 2), None)
-    decimal = "," if "." not in "".join(sample) and any("," in line for line in sample) and (mark or _commas_are_decimal(sample)) else "."
+    decimal = (
+        ","
+        if "." not in "".join(sample)
+        and any("," in line for line in sample)
+        and (mark or _commas_are_decimal(sample))
+        else "."
+    )
     if mark is None and decimal == "." and sum("," in line for line in sample) > len(sample) / 2:
         mark = ","
     rows = [(n, _cells(line, mark)) for n, line in there]
-    first = next((k for k, (_, cells) in enumerate(rows) if len(cells) >= 3 and sum(_numeric(c, decimal) for c in cells[:3]) == 3), None)
+    first = next(
+        (
+            k
+            for k, (_, cells) in enumerate(rows)
+            if len(cells) >= 3 and sum(_numeric(c, decimal) for c in cells[:3]) == 3
+        ),
+        None,
+    )
     if first is None:
-        raise InputError(f"“{shown}”, line {there[-1][0] + 1}: “{there[-1][1][:60]}” does not begin with three numbers.", "It needs a line a point with X, Y and Z.")
+        raise InputError(
+            f"“{shown}”, line {there[-1][0] + 1}: “{there[-1][1][:60]}” does not begin with three numbers.",
+            "It needs a line a point with X, Y and Z.",
+        )
     before = [cells for _, cells in rows[:first]]
     count = next((int(c[0]) for c in before if len(c) == 1 and c[0].isdigit()), 0)
     width = len(rows[first][1])
-    heading = next((c for c in reversed(before) if len(c) == width and not any(_numeric(x, decimal) for x in c)), None) or _commented_heading(lines[: rows[first][0]], mark, width)
-    names = tuple(_named(heading)) if heading else _guessed(np.array([[float(c.replace(decimal, ".")) if _numeric(c, decimal) else np.nan for c in cells] for _, cells in rows[first : first + 500] if len(cells) == width]))
+    heading = next(
+        (c for c in reversed(before) if len(c) == width and not any(_numeric(x, decimal) for x in c)), None
+    ) or _commented_heading(lines[: rows[first][0]], mark, width)
+    names = (
+        tuple(_named(heading))
+        if heading
+        else _guessed(
+            np.array(
+                [
+                    [float(c.replace(decimal, ".")) if _numeric(c, decimal) else np.nan for c in cells]
+                    for _, cells in rows[first : first + 500]
+                    if len(cells) == width
+                ]
+            )
+        )
+    )
     if columns:
         if len(columns) != width:
-            raise InputError(f"“{shown}” has {width} columns; {len(columns)} were named.", f"Name each of them, “-” for one to pass by: {' '.join(names)}.")
+            raise InputError(
+                f"“{shown}” has {width} columns; {len(columns)} were named.",
+                f"Name each of them, “-” for one to pass by: {' '.join(names)}.",
+            )
         names = tuple("-" if c == "-" else naming.meaning(c) for c in columns)
     return Layout(names, mark, decimal, rows[first][0], count, heading is not None)
 
@@ -94,7 +139,11 @@ def _commented_heading(lines, mark, width):
     for line in reversed(lines):
         bare = line.lstrip().lstrip("#/%! ")
         cells = _cells(bare, mark)
-        if line.lstrip().startswith(COMMENTS) and len(cells) == width and {"x", "y", "z"} <= {naming.meaning(c) for c in cells}:
+        if (
+            line.lstrip().startswith(COMMENTS)
+            and len(cells) == width
+            and {"x", "y", "z"} <= {naming.meaning(c) for c in cells}
+        ):
             return cells
     return None
 
@@ -122,7 +171,13 @@ def _guessed(values: np.ndarray) -> tuple[str, ...]:
 
 
 def _looks_like_colour(block: np.ndarray) -> bool:
-    return block.shape[1] == 3 and bool(np.isfinite(block).all()) and bool((block % 1 == 0).all()) and block.min() >= 0 and block.max() <= 65535
+    return (
+        block.shape[1] == 3
+        and bool(np.isfinite(block).all())
+        and bool((block % 1 == 0).all())
+        and block.min() >= 0
+        and block.max() <= 65535
+    )
 
 
 def preview(path: str, layout: Layout) -> list[list[str]]:
@@ -136,13 +191,18 @@ def _known(path: str, size: int, mtime: int, columns: tuple[str, ...]) -> tuple[
     """Layout, tones from samples all over the file, and mean bytes a line."""
     layout = sniff(path, columns)
     if not {"x", "y", "z"} <= set(layout.columns):
-        raise InputError(f"“{os.path.basename(path)}”: the columns {', '.join(layout.columns)} do not hold x, y and z.", "Say which columns they are.")
+        raise InputError(
+            f"“{os.path.basename(path)}”: the columns {', '.join(layout.columns)} do not hold x, y and z.",
+            "Say which columns they are.",
+        )
     step, parts, length, lines = max((size - HEAD) // 8, 1), [], 0, 0
     with open(path, "rb") as f:
         for k in range(8 if size > HEAD else 1):
             f.seek(k * step)
             text = f.read(HEAD)
-            some = text.decode("utf-8", errors="replace").splitlines()[layout.skip if k == 0 else 1 : -1 if size > HEAD else None]
+            some = text.decode("utf-8", errors="replace").splitlines()[
+                layout.skip if k == 0 else 1 : -1 if size > HEAD else None
+            ]
             values = numbers(some, layout)[0]
             length, lines = length + sum(len(s) + 1 for s in some), lines + len(some)
             parts.append(values)
@@ -195,13 +255,33 @@ def look(path: str, columns: tuple[str, ...] = ()) -> Contents:
     if layout.count:
         points = layout.count
         if size < HEAD or abs(points - about) > 0.25 * about:
-            there = sum(1 for line in open(path, "rb") if line.strip()) - layout.skip if size < 50_000_000 else about
+            there = (
+                sum(1 for line in open(path, "rb") if line.strip()) - layout.skip
+                if size < 50_000_000
+                else about
+            )
             if there != points:
-                found.repairs.append(Repair("count", 0, abs(points - there), f"The file announces {points:,} points; {there:,} lines are there and are taken."))
+                found.repairs.append(
+                    Repair(
+                        "count",
+                        0,
+                        abs(points - there),
+                        f"The file announces {points:,} points; {there:,} lines are there and are taken.",
+                    )
+                )
                 points = there
     elif size < HEAD:
         points = len([line for line in _head(path)[layout.skip :] if line.strip()])
-    found.scans.append(ScanInside(index=0, name=os.path.splitext(os.path.basename(path))[0], points=points, columns=list(layout.columns), pose=np.eye(4), intensity_as=tones.back))
+    found.scans.append(
+        ScanInside(
+            index=0,
+            name=os.path.splitext(os.path.basename(path))[0],
+            points=points,
+            columns=list(layout.columns),
+            pose=np.eye(4),
+            intensity_as=tones.back,
+        )
+    )
     return found
 
 
@@ -209,8 +289,12 @@ def coordinates(path: str, index: int = 0) -> None:
     """Text has no scale of its own."""
 
 
-def read_points(path: str, index: int = 0, raw: bool = False, columns: tuple[str, ...] = (), chunk: int = CHUNK) -> Iterator[dict]:
-    """Points in file order, as ``naming.chunk`` gives them; lines that do not hold the right number of numbers are left out and counted."""
+def read_points(
+    path: str, index: int = 0, raw: bool = False, columns: tuple[str, ...] = (), chunk: int = CHUNK
+) -> Iterator[dict]:
+    """Points in file order, as ``naming.chunk`` gives them; lines that do not hold the right number of
+    numbers are left out and counted.
+    """
     layout, tones, _ = _look_up(path, columns)
     with open(path, encoding="utf-8-sig", errors="replace") as lines:
         for _ in itertools.islice(lines, layout.skip):

@@ -1,4 +1,6 @@
-"""Trajectories, in text or in the file of the walk itself: time and place of a moving scanner, with or without its attitude, in any order of columns."""
+"""Trajectories, in text or in the file of the walk itself: time and place of a moving scanner, with or
+without its attitude, in any order of columns.
+"""
 
 import os
 
@@ -13,39 +15,66 @@ QUATERNION = ("qw", "qx", "qy", "qz")
 
 
 def read(path: str, columns: tuple[str, ...] = ()) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
-    """(time (n,) s, xyz (n, 3) in the file's unit, heading (n,) rad or None); InputError where time and place cannot be told.
+    """(time (n,) s, xyz (n, 3) in the file's unit, heading (n,) rad or None); InputError where time and place
+    cannot be told.
 
-    Without a header the columns are time x y z, then heading in degrees or a quaternion qw qx qy qz where they are there.
+    Without a header the columns are time x y z, then heading in degrees or a quaternion qw qx qy qz where
+    they are there.
     """
     if path.lower().endswith(".ply"):
         column = ply.trajectory(path) or {}
         if not {"time", "x", "y", "z"} <= set(column):
-            raise InputError(f"“{os.path.basename(path)}” holds no trajectory.", "It would be an element “trajectory” with time, x, y and z; or give the trajectory as text.")
+            raise InputError(
+                f"“{os.path.basename(path)}” holds no trajectory.",
+                "It would be an element “trajectory” with time, x, y and z; or give the trajectory as text.",
+            )
         return _sound(path, column["time"], np.stack([column[a] for a in "xyz"], 1), _heading(column))
     layout = text.sniff(path, columns)
     names = list(layout.columns)
     if not columns and not layout.headed:
         rest = {4: [], 5: ["heading"], 8: list(QUATERNION), 7: ["roll", "pitch", "heading"]}.get(len(names))
         if rest is None:
-            raise InputError(f"“{os.path.basename(path)}” has {len(names)} columns and no header.", "Name them, for example: time x y z heading.")
+            raise InputError(
+                f"“{os.path.basename(path)}” has {len(names)} columns and no header.",
+                "Name them, for example: time x y z heading.",
+            )
         names = ["time", "x", "y", "z", *rest]
     if not {"time", "x", "y", "z"} <= set(names):
-        raise InputError(f"“{os.path.basename(path)}”: the columns {', '.join(names)} do not hold time, x, y and z.", "Name them, for example: time x y z heading.")
+        raise InputError(
+            f"“{os.path.basename(path)}”: the columns {', '.join(names)} do not hold time, x, y and z.",
+            "Name them, for example: time x y z heading.",
+        )
     with open(path, encoding="utf-8-sig", errors="replace") as f:
         values, unread = text.numbers(f.read().splitlines()[layout.skip :], layout)
     if unread > len(values):
-        raise InputError(f"“{os.path.basename(path)}”: {unread:,} of its lines cannot be read.", "Choose the trajectory of the walk.")
+        raise InputError(
+            f"“{os.path.basename(path)}”: {unread:,} of its lines cannot be read.",
+            "Choose the trajectory of the walk.",
+        )
     column = {n: values[:, k] for k, n in enumerate(names)}
     return _sound(path, column["time"], np.stack([column[a] for a in "xyz"], 1), _heading(column))
 
 
-def _sound(path: str, time: np.ndarray, xyz: np.ndarray, heading: np.ndarray | None) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
-    """The rows with times and places that can be, in the order of time; InputError where most are not such, or fewer than two."""
-    good = np.isfinite(time) & (np.abs(time) < LATEST) & np.isfinite(xyz).all(1) & (np.abs(xyz) < FARTHEST).all(1)
+def _sound(
+    path: str, time: np.ndarray, xyz: np.ndarray, heading: np.ndarray | None
+) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
+    """The rows with times and places that can be, in the order of time; InputError where most are not such,
+    or fewer than two.
+    """
+    good = (
+        np.isfinite(time)
+        & (np.abs(time) < LATEST)
+        & np.isfinite(xyz).all(1)
+        & (np.abs(xyz) < FARTHEST).all(1)
+    )
     if heading is not None:
         good &= np.isfinite(heading)
     if good.sum() < 2 or good.sum() < len(good) / 2:
-        raise InputError(f"“{os.path.basename(path)}”: {len(good) - int(good.sum()):,} of its {len(good):,} lines hold times or places that cannot be.", "Choose the trajectory of the walk, or name its columns.")
+        raise InputError(
+            f"“{os.path.basename(path)}”: {len(good) - int(good.sum()):,} of its {len(good):,} lines hold "
+            "times or places that cannot be.",
+            "Choose the trajectory of the walk, or name its columns.",
+        )
     order = np.flatnonzero(good)[np.argsort(time[good], kind="stable")]
     return time[order], xyz[order], None if heading is None else heading[order]
 
@@ -61,4 +90,10 @@ def _heading(column: dict[str, np.ndarray]) -> np.ndarray | None:
 
 def write(path: str, time: np.ndarray, xyz: np.ndarray, heading: np.ndarray) -> None:
     """A trajectory as text: time x y z heading (°), with a header."""
-    np.savetxt(path, np.c_[time, xyz, np.degrees(heading)], fmt=["%.4f", "%.4f", "%.4f", "%.4f", "%.3f"], header="time x y z heading", comments="")
+    np.savetxt(
+        path,
+        np.c_[time, xyz, np.degrees(heading)],
+        fmt=["%.4f", "%.4f", "%.4f", "%.4f", "%.3f"],
+        header="time x y z heading",
+        comments="",
+    )

@@ -9,7 +9,9 @@ from terrazza.files import whole
 
 @dataclass(frozen=True)
 class Lines:
-    """How points become text: the columns after the coordinates, out of intensity, rgb and class; the coordinates' decimals; what stands between."""
+    """How points become text: the columns after the coordinates, out of intensity, rgb and class; the
+    coordinates' decimals; what stands between.
+    """
 
     columns: tuple[str, ...]
     decimals: int = 4
@@ -17,15 +19,27 @@ class Lines:
 
     @property
     def heading(self) -> str:
-        names = ["X", "Y", "Z"] + ["Intensity"] * ("intensity" in self.columns) + ["R", "G", "B"] * ("rgb" in self.columns) + ["Class"] * ("class" in self.columns)
+        names = (
+            ["X", "Y", "Z"]
+            + ["Intensity"] * ("intensity" in self.columns)
+            + ["R", "G", "B"] * ("rgb" in self.columns)
+            + ["Class"] * ("class" in self.columns)
+        )
         return "# " + self.delimiter.join(names) + "\n"
 
     def text(self, chunk: dict[str, np.ndarray]) -> str:
         """The lines of a chunk: ``xyz`` (n, 3), and the columns."""
-        return "".join(self._some({k: v[start : start + 50_000] for k, v in chunk.items()}) for start in range(0, len(chunk["xyz"]), 50_000))
+        return "".join(
+            self._some({k: v[start : start + 50_000] for k, v in chunk.items()})
+            for start in range(0, len(chunk["xyz"]), 50_000)
+        )
 
     def _some(self, chunk) -> str:
-        parts = [chunk["xyz"]] + [np.asarray(chunk[name], float).reshape(len(chunk["xyz"]), -1) for name in ("intensity", "rgb", "class") if name in self.columns]
+        parts = [chunk["xyz"]] + [
+            np.asarray(chunk[name], float).reshape(len(chunk["xyz"]), -1)
+            for name in ("intensity", "rgb", "class")
+            if name in self.columns
+        ]
         values = np.concatenate(parts, 1)
         row = self.delimiter.join([f"%.{self.decimals}f"] * 3 + ["%d"] * (values.shape[1] - 3)) + "\n"
         return (row * len(values)) % tuple(values.ravel().tolist())

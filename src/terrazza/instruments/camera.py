@@ -25,7 +25,9 @@ def _corner(arrays, epoch, pose, col, row, width, height):
     kind, table, style, epochs, tree = arrays
     dx, dy, dz = _direction(pose, col, row, width, height)
     salt = np.uint64(col) * np.uint64(7919) + np.uint64(row)
-    _, i, _, _ = cast(kind, table, style, epochs, tree, epoch, pose[0, 3], pose[1, 3], pose[2, 3], dx, dy, dz, salt)
+    _, i, _, _ = cast(
+        kind, table, style, epochs, tree, epoch, pose[0, 3], pose[1, 3], pose[2, 3], dx, dy, dz, salt
+    )
     return i
 
 
@@ -44,11 +46,19 @@ def _expose(arrays, material, epoch, pose, width, height, exposure, sun, tones, 
     met = np.empty((down + 1, across + 1), np.int32)
     for b in range(down + 1):
         for a in range(across + 1):
-            met[b, a] = _corner(arrays, epoch, pose, min(a * BLOCK, width - 1), min(b * BLOCK, height - 1), width, height)
+            met[b, a] = _corner(
+                arrays, epoch, pose, min(a * BLOCK, width - 1), min(b * BLOCK, height - 1), width, height
+            )
     for b in range(down):
         for a in range(across):
             i = met[b, a]
-            plain = i >= 0 and kind[i] != FOLIAGE and met[b + 1, a] == i and met[b, a + 1] == i and met[b + 1, a + 1] == i
+            plain = (
+                i >= 0
+                and kind[i] != FOLIAGE
+                and met[b + 1, a] == i
+                and met[b, a + 1] == i
+                and met[b + 1, a + 1] == i
+            )
             empty = i < 0 and met[b + 1, a] < 0 and met[b, a + 1] < 0 and met[b + 1, a + 1] < 0
             for row in range(b * BLOCK, min(b * BLOCK + BLOCK, height)):
                 el = np.pi / 2 - (row + 0.5) * np.pi / height
@@ -64,7 +74,9 @@ def _expose(arrays, material, epoch, pose, width, height, exposure, sun, tones, 
                         t, u, v = meet(kind[i], table[i], style[i], ox, oy, oz, dx, dy, dz, salt)
                         j = i if t < 1e29 else -1
                     if j < 0 and not empty:
-                        t, j, u, v = cast(kind, table, style, epochs, tree, epoch, ox, oy, oz, dx, dy, dz, salt)
+                        t, j, u, v = cast(
+                            kind, table, style, epochs, tree, epoch, ox, oy, oz, dx, dy, dz, salt
+                        )
                     if j < 0:
                         glow = max(dz, 0.0)
                         r, g, c = 0.80 - 0.35 * glow, 0.86 - 0.22 * glow, 0.93 - 0.05 * glow
@@ -83,7 +95,9 @@ def _expose(arrays, material, epoch, pose, width, height, exposure, sun, tones, 
                     image[row, col, 2] = tones[int(2048 * min(c * light * exposure, 1.0))]
 
 
-def photograph(world: World, pose: np.ndarray, epoch: int, exposure: float, width: int = 4096, height: int = 2048) -> np.ndarray:
+def photograph(
+    world: World, pose: np.ndarray, epoch: int, exposure: float, width: int = 4096, height: int = 2048
+) -> np.ndarray:
     """A spherical photo (height × width × 3, u8) from ``pose`` (4×4, camera to scene).
 
     The middle column looks along the camera's +x axis, azimuth grows to the left

@@ -21,9 +21,9 @@ REAL, MIXED, MIRRORED = 0, 1, 2
 class Setup:
     """Angular grid and errors of one scan; angles in radians, lengths in metres.
 
-    ``columns`` run once around from the scanner's +x axis, counter-clockwise;
-    ``rows`` run from ``lowest`` to ``highest`` elevation.  ``beam`` is the width of the beam at the instrument, 0 for one so thin
-    that no pixel is mixed; it widens by ``spread``.
+    ``columns`` run once around from the scanner's +x axis, counter-clockwise; ``rows`` run from ``lowest`` to
+    ``highest`` elevation.  ``beam`` is the width of the beam at the instrument, 0 for one so thin that no
+    pixel is mixed; it widens by ``spread``.
     """
 
     columns: int = 1250
@@ -39,7 +39,22 @@ class Setup:
 
 
 @njit(cache=True, nogil=True)
-def _first_pass(arrays, material, epoch, poses, azimuths, rows, lowest, highest, seed, reach, out_t, out_i, out_uv, out_kind):
+def _first_pass(
+    arrays,
+    material,
+    epoch,
+    poses,
+    azimuths,
+    rows,
+    lowest,
+    highest,
+    seed,
+    reach,
+    out_t,
+    out_i,
+    out_uv,
+    out_kind,
+):
     kind, table, style, epochs, tree = arrays
     for c in range(len(azimuths)):
         az, pose = azimuths[c], poses[c]
@@ -54,7 +69,9 @@ def _first_pass(arrays, material, epoch, poses, azimuths, rows, lowest, highest,
             total = 0.0
             mirrored = 0
             for bounce in range(4):
-                t, i, u, v = cast(kind, table, style, epochs, tree, epoch, ox, oy, oz, dx, dy, dz, salt + np.uint64(bounce))
+                t, i, u, v = cast(
+                    kind, table, style, epochs, tree, epoch, ox, oy, oz, dx, dy, dz, salt + np.uint64(bounce)
+                )
                 if i < 0 or total + t > reach:
                     total = FAR
                     break
@@ -83,8 +100,29 @@ def _first_pass(arrays, material, epoch, poses, azimuths, rows, lowest, highest,
 
 
 @njit(cache=True, nogil=True)
-def _second_pass(arrays, material, epoch, poses, azimuths, rows, lowest, highest, seed, noise, bias, beam, spread,
-                 t_in, i_in, uv, kinds, out_r, out_intensity, out_rgb, out_clear):
+def _second_pass(
+    arrays,
+    material,
+    epoch,
+    poses,
+    azimuths,
+    rows,
+    lowest,
+    highest,
+    seed,
+    noise,
+    bias,
+    beam,
+    spread,
+    t_in,
+    i_in,
+    uv,
+    kinds,
+    out_r,
+    out_intensity,
+    out_rgb,
+    out_clear,
+):
     kind, table, style, epochs, tree = arrays
     columns = len(azimuths)
     for c in range(columns):
@@ -108,7 +146,10 @@ def _second_pass(arrays, material, epoch, poses, azimuths, rows, lowest, highest
             red, green, blue, reflect = albedo(material[i], p, x, y, z, uv[c, r, 0], uv[c, r, 1])
             edge = material[i] == BOARD
             for k in range(4):
-                cc, rr = c + (1 if k == 0 else -1 if k == 1 else 0), r + (1 if k == 2 else -1 if k == 3 else 0)
+                cc, rr = (
+                    c + (1 if k == 0 else -1 if k == 1 else 0),
+                    r + (1 if k == 2 else -1 if k == 3 else 0),
+                )
                 cc = cc % columns
                 if rr < 0 or rr >= rows:
                     continue
@@ -127,10 +168,26 @@ def _second_pass(arrays, material, epoch, poses, azimuths, rows, lowest, highest
                     ax = pose[0, 0] * qx + pose[0, 1] * qy + pose[0, 2] * qz
                     ay = pose[1, 0] * qx + pose[1, 1] * qy + pose[1, 2] * qz
                     az_ = pose[2, 0] * qx + pose[2, 1] * qy + pose[2, 2] * qz
-                    tk, ik, uk, vk = cast(kind, table, style, epochs, tree, epoch, ox, oy, oz, ax, ay, az_, salt + np.uint64(5 + k))
+                    tk, ik, uk, vk = cast(
+                        kind,
+                        table,
+                        style,
+                        epochs,
+                        tree,
+                        epoch,
+                        ox,
+                        oy,
+                        oz,
+                        ax,
+                        ay,
+                        az_,
+                        salt + np.uint64(5 + k),
+                    )
                     if ik < 0:
                         continue
-                    _, _, _, rk = albedo(material[ik], table[ik], ox + tk * ax, oy + tk * ay, oz + tk * az_, uk, vk)
+                    _, _, _, rk = albedo(
+                        material[ik], table[ik], ox + tk * ax, oy + tk * ay, oz + tk * az_, uk, vk
+                    )
                     weight += rk
                     if ik != i and abs(tk - t) > 0.03:
                         n_far += 1
@@ -155,11 +212,21 @@ def _second_pass(arrays, material, epoch, poses, azimuths, rows, lowest, highest
 
 def sweep(world: World, pose: np.ndarray, setup: Setup, epoch: int, seed: int) -> dict[str, np.ndarray]:
     """One structured scan from ``pose`` (4×4, scanner to scene); columns as ``turn`` gives them."""
-    return turn(world, np.repeat(pose[None], setup.columns, 0), 2 * np.pi * np.arange(setup.columns) / setup.columns, setup, epoch, seed)
+    return turn(
+        world,
+        np.repeat(pose[None], setup.columns, 0),
+        2 * np.pi * np.arange(setup.columns) / setup.columns,
+        setup,
+        epoch,
+        seed,
+    )
 
 
-def turn(world: World, poses: np.ndarray, azimuths: np.ndarray, setup: Setup, epoch: int, seed: int) -> dict[str, np.ndarray]:
-    """What a head sees that looks along ``azimuths`` (n,) one after the other, from the pose (n, 4, 4, head to scene) that it has at each of them.
+def turn(
+    world: World, poses: np.ndarray, azimuths: np.ndarray, setup: Setup, epoch: int, seed: int
+) -> dict[str, np.ndarray]:
+    """What a head sees that looks along ``azimuths`` (n,) one after the other, from the pose (n, 4, 4, head
+    to scene) that it has at each of them.
 
     Returns columns over all grid cells in column-major order: ``x y z`` (m,
     in the head's frame of that column), ``intensity`` u16, ``rgb`` u8×3, ``row``, ``column``, ``valid``
@@ -173,16 +240,40 @@ def turn(world: World, poses: np.ndarray, azimuths: np.ndarray, setup: Setup, ep
     _first_pass(world.arrays(), world.material, epoch, *grid, setup.reach, t, i, uv, kind)
     ranges, intensity = np.zeros(shape), np.zeros(shape, np.uint16)
     rgb, clear = np.zeros((*shape, 3), np.uint8), np.zeros(shape)
-    _second_pass(world.arrays(), world.material, epoch, *grid, setup.noise, setup.bias, setup.beam, setup.spread, t, i, uv, kind,
-                 ranges, intensity, rgb, clear)
+    _second_pass(
+        world.arrays(),
+        world.material,
+        epoch,
+        *grid,
+        setup.noise,
+        setup.bias,
+        setup.beam,
+        setup.spread,
+        t,
+        i,
+        uv,
+        kind,
+        ranges,
+        intensity,
+        rgb,
+        clear,
+    )
     az = azimuths[:, None]
     el = setup.lowest + (setup.highest - setup.lowest) * (np.arange(setup.rows)[None, :] + 0.5) / setup.rows
     column, row = np.meshgrid(np.arange(len(azimuths)), np.arange(setup.rows), indexing="ij")
     hit = np.maximum(i, 0)
     out = {
-        "x": ranges * np.cos(el) * np.cos(az), "y": ranges * np.cos(el) * np.sin(az), "z": ranges * np.sin(el),
-        "intensity": intensity, "row": row, "column": column, "valid": ranges > 0, "kind": kind,
-        "code": world.code[hit], "moved": world.moved[hit], "clear": clear,
+        "x": ranges * np.cos(el) * np.cos(az),
+        "y": ranges * np.cos(el) * np.sin(az),
+        "z": ranges * np.sin(el),
+        "intensity": intensity,
+        "row": row,
+        "column": column,
+        "valid": ranges > 0,
+        "kind": kind,
+        "code": world.code[hit],
+        "moved": world.moved[hit],
+        "clear": clear,
     }
     out = {name: a.reshape(-1) for name, a in out.items()}
     out["rgb"] = rgb.reshape(-1, 3)

@@ -12,7 +12,26 @@ import numpy as np
 QUAD, CYLINDER, BALL, FOLIAGE = 0, 1, 2, 3
 
 # materials: what a surface looks like and how it answers a laser
-STONE, PLASTER, TIMBER, TILE, EARTH, COBBLE, KERB, PAINT, IRON, LEAF, CLAY, WATER, GLASS, BOARD, WHITE, CLOTH, GRASS, BARK = range(18)
+(
+    STONE,
+    PLASTER,
+    TIMBER,
+    TILE,
+    EARTH,
+    COBBLE,
+    KERB,
+    PAINT,
+    IRON,
+    LEAF,
+    CLAY,
+    WATER,
+    GLASS,
+    BOARD,
+    WHITE,
+    CLOTH,
+    GRASS,
+    BARK,
+) = range(18)
 
 # displacement styles: unevenness of a face along its normal
 FLAT, UNDULATING, DRYSTONE, COBBLED, HEWN = range(5)
@@ -32,10 +51,15 @@ class Scene:
         table = np.zeros(WIDTH)
         table[: len(values)] = values
         pad = AMPLITUDE[style] + 1e-4
-        self.rows.append((kind, table, np.asarray(low) - pad, np.asarray(high) + pad, material, code, style, epochs, moved))
+        self.rows.append(
+            (kind, table, np.asarray(low) - pad, np.asarray(high) + pad, material, code, style, epochs, moved)
+        )
 
-    def quad(self, origin, u, v, material, code, style=FLAT, hole=None, triangle=False, epochs=ALWAYS, moved=False):
-        """A rectangle (or, cut along its diagonal, a triangle) spanned by ``u`` and ``v``, optionally with a round hole.
+    def quad(
+        self, origin, u, v, material, code, style=FLAT, hole=None, triangle=False, epochs=ALWAYS, moved=False
+    ):
+        """A rectangle (or, cut along its diagonal, a triangle) spanned by ``u`` and ``v``, optionally with a
+        round hole.
 
         ``hole`` is (distance along u, distance along v, radius).
         """
@@ -43,31 +67,77 @@ class Scene:
         lu, lv = np.linalg.norm(u), np.linalg.norm(v)
         n = np.cross(u, v)
         corners = np.array([o, o + u, o + v] + ([] if triangle else [o + u + v]))
-        values = [*o, *(u / lu), *(v / lv), *(n / np.linalg.norm(n)), lu, lv, *(hole or (0, 0, 0)), float(triangle)]
+        values = [
+            *o,
+            *(u / lu),
+            *(v / lv),
+            *(n / np.linalg.norm(n)),
+            lu,
+            lv,
+            *(hole or (0, 0, 0)),
+            float(triangle),
+        ]
         self._add(QUAD, values, corners.min(0), corners.max(0), material, code, style, epochs, moved)
 
-    def box(self, low, high, material, code, style=FLAT, yaw=0.0, about=None, faces="xXyYzZ", epochs=ALWAYS, moved=False):
-        """An upright box between two corners, turned by ``yaw`` about its middle (or ``about``); ``faces`` picks sides."""
+    def box(
+        self,
+        low,
+        high,
+        material,
+        code,
+        style=FLAT,
+        yaw=0.0,
+        about=None,
+        faces="xXyYzZ",
+        epochs=ALWAYS,
+        moved=False,
+    ):
+        """An upright box between two corners, turned by ``yaw`` about its middle (or ``about``); ``faces``
+        picks sides.
+        """
         low, high = np.asarray(low, float), np.asarray(high, float)
         c, s = np.cos(yaw), np.sin(yaw)
         turn = np.array([[c, -s, 0], [s, c, 0], [0, 0, 1]])
         mid = np.asarray(about, float) if about is not None else np.array([*(low + high)[:2] / 2, 0.0])
         d = high - low
         x, y, z = np.eye(3) * d
-        sides = {"x": (low, z, y), "X": (low + x, y, z), "y": (low, x, z), "Y": (low + y, z, x), "z": (low, y, x), "Z": (low + z, x, y)}
+        sides = {
+            "x": (low, z, y),
+            "X": (low + x, y, z),
+            "y": (low, x, z),
+            "Y": (low + y, z, x),
+            "z": (low, y, x),
+            "Z": (low + z, x, y),
+        }
         for f in faces:
             o, u, v = sides[f]
-            self.quad(turn @ (o - mid) + mid, turn @ u, turn @ v, material, code, style, epochs=epochs, moved=moved)
+            self.quad(
+                turn @ (o - mid) + mid, turn @ u, turn @ v, material, code, style, epochs=epochs, moved=moved
+            )
 
-    def cylinder(self, base, axis, radius, material, code, facing=None, caps=True, epochs=ALWAYS, moved=False):
-        """A tube from ``base`` along ``axis``; with ``facing`` only the half on that side of the axis (a vault)."""
+    def cylinder(
+        self, base, axis, radius, material, code, facing=None, caps=True, epochs=ALWAYS, moved=False
+    ):
+        """A tube from ``base`` along ``axis``; with ``facing`` only the half on that side of the axis (a
+        vault).
+        """
         base, axis = np.asarray(base, float), np.asarray(axis, float)
         length = np.linalg.norm(axis)
         w = axis / length
         reach = radius * np.sqrt(np.clip(1 - w**2, 0, 1))
         ends = np.array([base, base + axis])
-        values = [*base, *w, length, radius, *(facing if facing is not None else (0, 0, 0)), float(facing is not None), float(caps)]
-        self._add(CYLINDER, values, ends.min(0) - reach, ends.max(0) + reach, material, code, FLAT, epochs, moved)
+        values = [
+            *base,
+            *w,
+            length,
+            radius,
+            *(facing if facing is not None else (0, 0, 0)),
+            float(facing is not None),
+            float(caps),
+        ]
+        self._add(
+            CYLINDER, values, ends.min(0) - reach, ends.max(0) + reach, material, code, FLAT, epochs, moved
+        )
 
     def ball(self, centre, radius, material, code, epochs=ALWAYS, moved=False):
         c = np.asarray(centre, float)
@@ -84,8 +154,16 @@ class Scene:
         order, tree = _box_tree(low, high)
         pick = lambda a, t: np.array(a, t)[order]  # noqa: E731
         return World(
-            kind=pick(kind, np.int8), table=np.array(table)[order], material=pick(material, np.int16), code=pick(code, np.uint8),
-            style=pick(style, np.int8), epochs=pick(epochs, np.uint64), moved=pick(moved, np.bool_), low=low[order], high=high[order], tree=tree,
+            kind=pick(kind, np.int8),
+            table=np.array(table)[order],
+            material=pick(material, np.int16),
+            code=pick(code, np.uint8),
+            style=pick(style, np.int8),
+            epochs=pick(epochs, np.uint64),
+            moved=pick(moved, np.bool_),
+            low=low[order],
+            high=high[order],
+            tree=tree,
         )
 
 

@@ -4,8 +4,31 @@ import numpy as np
 from numba import njit
 
 from terrazza.instruments.scene import (
-    BALL, BARK, BOARD, CLAY, CLOTH, COBBLE, COBBLED, CYLINDER, DRYSTONE, EARTH, GLASS, GRASS, HEWN, IRON,
-    KERB, LEAF, PAINT, PLASTER, QUAD, STONE, TILE, TIMBER, UNDULATING, WATER, WHITE,
+    BALL,
+    BARK,
+    BOARD,
+    CLAY,
+    CLOTH,
+    COBBLE,
+    COBBLED,
+    CYLINDER,
+    DRYSTONE,
+    EARTH,
+    GLASS,
+    GRASS,
+    HEWN,
+    IRON,
+    KERB,
+    LEAF,
+    PAINT,
+    PLASTER,
+    QUAD,
+    STONE,
+    TILE,
+    TIMBER,
+    UNDULATING,
+    WATER,
+    WHITE,
 )
 
 FAR = 1e30
@@ -15,7 +38,11 @@ fast = njit(cache=True, nogil=True, fastmath=False)
 @fast
 def noise01(a, b):
     """A reproducible number in (0, 1) for a pair of integers (splitmix64 finaliser)."""
-    z = np.uint64(a) * np.uint64(0x9E3779B97F4A7C15) + np.uint64(b) * np.uint64(0xBF58476D1CE4E5B9) + np.uint64(0x94D049BB133111EB)
+    z = (
+        np.uint64(a) * np.uint64(0x9E3779B97F4A7C15)
+        + np.uint64(b) * np.uint64(0xBF58476D1CE4E5B9)
+        + np.uint64(0x94D049BB133111EB)
+    )
     z = (z ^ (z >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
     z = (z ^ (z >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
     z = z ^ (z >> np.uint64(31))
@@ -25,7 +52,9 @@ def noise01(a, b):
 @fast
 def gauss(a, b):
     """A reproducible standard normal number for a pair of integers (Box-Muller)."""
-    return np.sqrt(-2.0 * np.log(noise01(a, b))) * np.cos(2 * np.pi * noise01(a, np.uint64(b) + np.uint64(0x51ED27)))
+    return np.sqrt(-2.0 * np.log(noise01(a, b))) * np.cos(
+        2 * np.pi * noise01(a, np.uint64(b) + np.uint64(0x51ED27))
+    )
 
 
 @fast
@@ -41,7 +70,11 @@ def relief(style, u, v):
         a, b = 14.0 * u + 2.0 * np.sin(3.1 * v), 26.0 * v
         return 0.012 * np.sin(a) * np.sin(b), 0.168 * np.cos(a) * np.sin(b), 0.312 * np.sin(a) * np.cos(b)
     if style == COBBLED:
-        return 0.005 * np.sin(40 * u) * np.sin(40 * v), 0.2 * np.cos(40 * u) * np.sin(40 * v), 0.2 * np.sin(40 * u) * np.cos(40 * v)
+        return (
+            0.005 * np.sin(40 * u) * np.sin(40 * v),
+            0.2 * np.cos(40 * u) * np.sin(40 * v),
+            0.2 * np.sin(40 * u) * np.cos(40 * v),
+        )
     if style == HEWN:
         return 0.001 * np.sin(9 * u + 5 * v), 0.009 * np.cos(9 * u + 5 * v), 0.005 * np.cos(9 * u + 5 * v)
     return 0.0, 0.0, 0.0
@@ -107,7 +140,11 @@ def _meet_cylinder(p, ox, oy, oz, dx, dy, dz):
     ax, ay, az = x - along * p[3], y - along * p[4], z - along * p[5]
     bx, by, bz = dx - run * p[3], dy - run * p[4], dz - run * p[5]
     best, hu, hv = FAR, 0.0, 0.0
-    a, b, c = bx * bx + by * by + bz * bz, ax * bx + ay * by + az * bz, ax * ax + ay * ay + az * az - p[7] ** 2
+    a, b, c = (
+        bx * bx + by * by + bz * bz,
+        ax * bx + ay * by + az * bz,
+        ax * ax + ay * ay + az * az - p[7] ** 2,
+    )
     q = b * b - a * c
     if q >= 0 and a > 1e-12:
         for sign in (-1.0, 1.0):
@@ -131,7 +168,11 @@ def _meet_cylinder(p, ox, oy, oz, dx, dy, dz):
 @fast
 def cast(kind, table, style, epochs, tree, epoch, ox, oy, oz, dx, dy, dz, salt):
     """First primitive along a ray: (distance, index or -1, surface u, surface v)."""
-    ix, iy, iz = 1.0 / (dx if abs(dx) > 1e-12 else 1e-12), 1.0 / (dy if abs(dy) > 1e-12 else 1e-12), 1.0 / (dz if abs(dz) > 1e-12 else 1e-12)
+    ix, iy, iz = (
+        1.0 / (dx if abs(dx) > 1e-12 else 1e-12),
+        1.0 / (dy if abs(dy) > 1e-12 else 1e-12),
+        1.0 / (dz if abs(dz) > 1e-12 else 1e-12),
+    )
     best, which, bu, bv = FAR, -1, 0.0, 0.0
     stack = np.empty(48, np.int32)
     stack[0] = 0
@@ -156,7 +197,18 @@ def cast(kind, table, style, epochs, tree, epoch, ox, oy, oz, dx, dy, dz, salt):
         first = -int(n[6]) - 1
         for i in range(first, first + int(n[7])):
             if epochs[i] & bit:
-                t, u, v = meet(kind[i], table[i], style[i], ox, oy, oz, dx, dy, dz, np.uint64(salt) + np.uint64(i) * np.uint64(1315423911))
+                t, u, v = meet(
+                    kind[i],
+                    table[i],
+                    style[i],
+                    ox,
+                    oy,
+                    oz,
+                    dx,
+                    dy,
+                    dz,
+                    np.uint64(salt) + np.uint64(i) * np.uint64(1315423911),
+                )
                 if t < best:
                     best, which, bu, bv = t, i, u, v
     return best, which, bu, bv
@@ -167,7 +219,11 @@ def facing(kind, p, style, x, y, z, u, v):
     """Unit normal of a primitive at a point on it."""
     if kind == QUAD:
         _, hu, hv = relief(style, u, v)
-        nx, ny, nz = p[9] - hu * p[3] - hv * p[6], p[10] - hu * p[4] - hv * p[7], p[11] - hu * p[5] - hv * p[8]
+        nx, ny, nz = (
+            p[9] - hu * p[3] - hv * p[6],
+            p[10] - hu * p[4] - hv * p[7],
+            p[11] - hu * p[5] - hv * p[8],
+        )
     elif kind == CYLINDER:
         if v > 0:
             return p[3], p[4], p[5]
@@ -195,7 +251,9 @@ def albedo(material, p, x, y, z, u, v):
     k = 0.82 + 0.36 * (g - 0.5)
     if material == BOARD:
         a, b = u - p[12] / 2, v - p[13] / 2
-        dark = (0.866 * a + 0.5 * b > 0) != (0.866 * b - 0.5 * a > 0)  # turned by 30°, so that no edge runs along a scan line
+        dark = (0.866 * a + 0.5 * b > 0) != (
+            0.866 * b - 0.5 * a > 0
+        )  # turned by 30°, so that no edge runs along a scan line
         edge = min(min(u, p[12] - u), min(v, p[13] - v)) < 0.02
         if edge:
             return 0.9, 0.9, 0.88, 0.88

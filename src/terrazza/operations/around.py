@@ -17,7 +17,9 @@ EVERYWHERE = 1e7
 
 class AroundParams(OutlineParams):
     name: str = field("Name", "", max_length=100, help="Empty: “box” and a number.")
-    heading_deg: float = field("Turned", 0.0, unit="°", ge=-360, le=360, help="Counter-clockwise about the vertical.")
+    heading_deg: float = field(
+        "Turned", 0.0, unit="°", ge=-360, le=360, help="Counter-clockwise about the vertical."
+    )
 
 
 @operation
@@ -31,13 +33,23 @@ class Around(Operation):
     def run(self, job: Job, params: AroundParams, progress: Progress) -> Figures:
         scans = job.need_scans(params.scans, placed=True)
         slab = tuple(sorted(params.slab)) if len(params.slab) == 2 else None
-        common = (np.array(params.view), np.array(params.polygon), slab, job.frame, params.outside, params.classes, working_box(job, params.within))
+        common = (
+            np.array(params.view),
+            np.array(params.polygon),
+            slab,
+            job.frame,
+            params.outside,
+            params.classes,
+            working_box(job, params.within),
+        )
         turn = rigid.about_z(np.radians(params.heading_deg))
         low, high = np.full(3, np.inf), np.full(3, -np.inf)
         for done, scan in enumerate(scans):
             progress.advance(done, len(scans), "Looking through the points")
             cloud = job.cloud(scan.id)
-            for start, stop, _ in cloud.even(np.full(3, -EVERYWHERE), np.full(3, EVERYWHERE), scan.pose, FINE):
+            for start, stop, _ in cloud.even(
+                np.full(3, -EVERYWHERE), np.full(3, EVERYWHERE), scan.pose, FINE
+            ):
                 mask = outlined(cloud, start, stop, scan.pose, common)[0] & cloud.kept(start, stop)
                 if mask.any():
                     own = rigid.apply(job.grid_pose(scan), cloud.xyz(start, stop)[mask]) @ turn
@@ -47,4 +59,8 @@ class Around(Operation):
         size = high - low + 2 * FINE
         notation = Notation.of(job)
         number, name = put_box(job, params.name, turn @ ((low + high) / 2), size, params.heading_deg, False)
-        return {"says": f"Box “{name}” of {notation.number(size[0])} × {notation.number(size[1])} × {notation.number(size[2])} {notation.short} put around the selection", "box": number}
+        return {
+            "says": f"Box “{name}” of {notation.number(size[0])} × {notation.number(size[1])} × "
+            f"{notation.number(size[2])} {notation.short} put around the selection",
+            "box": number,
+        }

@@ -24,15 +24,28 @@ class Params(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False, str_max_length=4000)
 
 
-def field(title: str, default: Any = ..., unit: str = "", help: str = "", widget: str = "", blank: str = "", role: str = "", **limits: Any) -> Any:
-    """A parameter with its ``title``, ``unit``, range (ge, gt, le, lt) and ``help``; ``widget`` picks a form control of its own.
+def field(
+    title: str,
+    default: Any = ...,
+    unit: str = "",
+    help: str = "",
+    widget: str = "",
+    blank: str = "",
+    role: str = "",
+    **limits: Any,
+) -> Any:
+    """A parameter with its ``title``, ``unit``, range (ge, gt, le, lt) and ``help``; ``widget`` picks a form
+    control of its own.
 
-    ``blank`` is what forms show instead of a default that stands for no number of its own, “auto” for example.  ``role`` says that it names a file,
-    “read” or “write”, which ``Job.input`` and ``Job.output`` look after.
+    ``blank`` is what forms show instead of a default that stands for no number of its own, “auto” for
+    example.  ``role`` says that it names a file, “read” or “write”, which ``Job.input`` and ``Job.output``
+    look after.
     """
     extra = {k: v for k, v in (("unit", unit), ("widget", widget), ("blank", blank), ("role", role)) if v}
     if callable(default):
-        return Field(default_factory=default, title=title, description=help, json_schema_extra=extra, **limits)
+        return Field(
+            default_factory=default, title=title, description=help, json_schema_extra=extra, **limits
+        )
     return Field(default, title=title, description=help, json_schema_extra=extra, **limits)
 
 
@@ -44,8 +57,8 @@ def scans_field(help: str = "Empty: all scans.") -> Any:
 class Operation:
     """Base of all operations.
 
-    ``reads`` and ``writes`` name kinds of facts; an entry is stale when something it read has a newer version.
-    ``bound_to_place``: drawn by hand on this job's points, so a recipe leaves it out unless asked.
+    ``reads`` and ``writes`` name kinds of facts; an entry is stale when something it read has a newer
+    version. ``bound_to_place``: drawn by hand on this job's points, so a recipe leaves it out unless asked.
     """
 
     name: ClassVar[str]
@@ -59,20 +72,29 @@ class Operation:
 
     @classmethod
     def automatic(cls, job) -> dict[str, float]:
-        """The values that parameters left blank would take on this job as it is, in their own units; only those that are known at once."""
+        """The values that parameters left blank would take on this job as it is, in their own units; only
+        those that are known at once.
+        """
         return {}
 
     def run(self, job, params, progress: Progress) -> Figures:
-        """Do the work on ``job`` through its ``put`` and ``write_column``; returns figures, with ``says``, a sentence for the field book."""
+        """Do the work on ``job`` through its ``put`` and ``write_column``; returns figures, with ``says``, a
+        sentence for the field book.
+        """
         raise NotImplementedError
 
     @classmethod
     def check(cls, values: dict) -> BaseModel:
-        """Validated parameters; ParamsError names the operation, the parameter, the rule and the value got."""
+        """Validated parameters; ParamsError names the operation, the parameter, the rule and the
+        value got.
+        """
         try:
             return cls.Params.model_validate(values)
         except ValidationError as error:
-            raise ParamsError(f"{cls.name}: " + "; ".join(_problem(cls, e) for e in error.errors()), f"See “terrazza operations {cls.name}”.") from error
+            raise ParamsError(
+                f"{cls.name}: " + "; ".join(_problem(cls, e) for e in error.errors()),
+                f"See “terrazza operations {cls.name}”.",
+            ) from error
 
 
 def _problem(cls, error) -> str:
@@ -107,7 +129,10 @@ def find(name: str) -> type[Operation]:
         import difflib
 
         near = difflib.get_close_matches(name, _table, 3, 0.4)
-        raise NotFound(f"There is no operation “{name}”.", f"Did you mean {' or '.join(near)}?" if near else "“terrazza operations” lists them.")
+        raise NotFound(
+            f"There is no operation “{name}”.",
+            f"Did you mean {' or '.join(near)}?" if near else "“terrazza operations” lists them.",
+        )
     return _table[name]
 
 
@@ -125,16 +150,49 @@ def describe(cls: type[Operation]) -> dict:
         kind = prop.get("$ref") and schema["$defs"][prop["$ref"].rsplit("/", 1)[1]] or prop
         options = [o for o in prop.get("anyOf", ()) if o.get("type") != "null"]
         kind = {**(options[0] if options else {}), **kind}
-        rows.append({
-            "name": name, "title": prop.get("title", name), "type": kind.get("type", "object"), "choices": kind.get("enum") or ([kind["const"]] if "const" in kind else None),
-            "unit": prop.get("unit", ""), "help": prop.get("description", ""), "widget": prop.get("widget", ""), "blank": prop.get("blank", ""), "role": prop.get("role", ""), "required": name in required,
-            "optional": "anyOf" in prop, "default": None if name in required else _plain_default(cls, name),
-            **{k: kind[j] for k, j in (("ge", "minimum"), ("le", "maximum"), ("gt", "exclusiveMinimum"), ("lt", "exclusiveMaximum")) if j in kind},
-        })
-    return {"name": cls.name, "title": cls.title, "step": cls.step, "version": cls.version, "help": (cls.__doc__ or "").strip(),
-            "bound_to_place": cls.bound_to_place, "params": rows}
+        rows.append(
+            {
+                "name": name,
+                "title": prop.get("title", name),
+                "type": kind.get("type", "object"),
+                "choices": kind.get("enum") or ([kind["const"]] if "const" in kind else None),
+                "unit": prop.get("unit", ""),
+                "help": prop.get("description", ""),
+                "widget": prop.get("widget", ""),
+                "blank": prop.get("blank", ""),
+                "role": prop.get("role", ""),
+                "required": name in required,
+                "optional": "anyOf" in prop,
+                "default": None if name in required else _plain_default(cls, name),
+                **{
+                    k: kind[j]
+                    for k, j in (
+                        ("ge", "minimum"),
+                        ("le", "maximum"),
+                        ("gt", "exclusiveMinimum"),
+                        ("lt", "exclusiveMaximum"),
+                    )
+                    if j in kind
+                },
+            }
+        )
+    return {
+        "name": cls.name,
+        "title": cls.title,
+        "step": cls.step,
+        "version": cls.version,
+        "help": (cls.__doc__ or "").strip(),
+        "bound_to_place": cls.bound_to_place,
+        "params": rows,
+    }
 
 
 def _plain_default(cls, name):
     value = cls.Params.model_fields[name].get_default(call_default_factory=True)
-    return value.model_dump() if isinstance(value, BaseModel) else [v.model_dump() if isinstance(v, BaseModel) else v for v in value] if isinstance(value, list) else value
+    return (
+        value.model_dump()
+        if isinstance(value, BaseModel)
+        else [v.model_dump() if isinstance(v, BaseModel) else v for v in value]
+        if isinstance(value, list)
+        else value
+    )

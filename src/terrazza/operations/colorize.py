@@ -20,9 +20,24 @@ CHUNK = 500_000
 
 class ColorizeParams(Params):
     scans: list[int] = scans_field()
-    slack: float = field("Depth slack", 0.05, unit="m", help="A point this far behind what the camera's station saw still takes its colour.", ge=0.0, le=1)
-    neighbours: bool = field("Photos of other stations too", True, help="Points that their own photo does not show take colour from others that see them.")
-    even: bool = field("Even out brightness", True, help="One gain a photo, so that neighbouring stations agree where they see the same.")
+    slack: float = field(
+        "Depth slack",
+        0.05,
+        unit="m",
+        help="A point this far behind what the camera's station saw still takes its colour.",
+        ge=0.0,
+        le=1,
+    )
+    neighbours: bool = field(
+        "Photos of other stations too",
+        True,
+        help="Points that their own photo does not show take colour from others that see them.",
+    )
+    even: bool = field(
+        "Even out brightness",
+        True,
+        help="One gain a photo, so that neighbouring stations agree where they see the same.",
+    )
 
 
 class _Photo:
@@ -34,7 +49,10 @@ class _Photo:
             with Image.open(job.own_file("photos", record["file"])) as image:
                 self.image = np.asarray(image.convert("RGB"))
         except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
-            raise InputError(f"The photo “{record['name']}” of scan {record['scan']} cannot be decoded.", "It is damaged: take it away under Import, or bring it again.") from error
+            raise InputError(
+                f"The photo “{record['name']}” of scan {record['scan']} cannot be decoded.",
+                "It is damaged: take it away under Import, or bring it again.",
+            ) from error
         cloud, self.depth = job.cloud(scan.id), projection.DepthPicture()
         for start, stop in cloud.blocks():
             self.depth.add(projection.into_camera(self.pose, cloud.xyz(start, stop)))
@@ -68,7 +86,9 @@ class Photos(Operation):
         photos = []
         records = [p for p in job.facts("photo").values() if Camera.of(p).usable]
         if not records:
-            raise StateError("The job has no photos that can be laid on points.", "Import scans with their photos.")
+            raise StateError(
+                "The job has no photos that can be laid on points.", "Import scans with their photos."
+            )
         for n, record in enumerate(records):
             progress.advance(0.3 * n / len(records), 1.0, f"Reading photo {record['name']}")
             photos.append(_Photo(job, record, everywhere[record["scan"]]))
@@ -76,16 +96,45 @@ class Photos(Operation):
         rows = []
         total = sum(s.points for s in scans)
         for scan in scans:
-            rows.append(self._one(job, scan, photos, gains, params, Part(progress, 0.3, 1.0, total), sum(r["points"] for r in rows), total))
+            rows.append(
+                self._one(
+                    job,
+                    scan,
+                    photos,
+                    gains,
+                    params,
+                    Part(progress, 0.3, 1.0, total),
+                    sum(r["points"] for r in rows),
+                    total,
+                )
+            )
         coloured, total = sum(r["coloured"] for r in rows), sum(r["points"] for r in rows)
-        return {"says": f"{coloured:,} of {total:,} points coloured ({coloured / total:.1%}) from {len(photos)} photos", "coloured": coloured, "points": total, "photos": len(photos), "rows": rows,
-                "gains": {photos[k].scan.name: g for k, g in gains.items()}}
+        return {
+            "says": f"{coloured:,} of {total:,} points coloured ({coloured / total:.1%}) from "
+            f"{len(photos)} photos",
+            "coloured": coloured,
+            "points": total,
+            "photos": len(photos),
+            "rows": rows,
+            "gains": {photos[k].scan.name: g for k, g in gains.items()},
+        }
 
     @staticmethod
     def _one(job, scan, photos, gains, params, progress, done, total):
         cloud = job.cloud(scan.id)
-        own = sorted((k for k, p in enumerate(photos) if p.scan.id == scan.id or (params.neighbours and scan.pose is not None and p.scan.pose is not None)),
-                     key=lambda k: 0.0 if photos[k].scan.id == scan.id else float(np.linalg.norm(photos[k].scan.pose[:3, 3] - scan.pose[:3, 3])))
+        own = sorted(
+            (
+                k
+                for k, p in enumerate(photos)
+                if p.scan.id == scan.id
+                or (params.neighbours and scan.pose is not None and p.scan.pose is not None)
+            ),
+            key=lambda k: (
+                0.0
+                if photos[k].scan.id == scan.id
+                else float(np.linalg.norm(photos[k].scan.pose[:3, 3] - scan.pose[:3, 3]))
+            ),
+        )
         files, coloured = [], 0
         for number, (first, last) in enumerate(cloud.blocks()):
             rgb = np.zeros((last - first, 3), np.uint8)
@@ -102,7 +151,13 @@ class Photos(Operation):
             coloured += int(rgb.any(1).sum())
             files.append(write_block(job.scan_folder(scan.id), "photo_rgb", number, rgb, job.version))
         job.put_column(scan.id, "photo_rgb", files)
-        return {"scan": scan.id, "name": scan.name, "points": cloud.count, "coloured": coloured, "share": coloured / cloud.count}
+        return {
+            "scan": scan.id,
+            "name": scan.name,
+            "points": cloud.count,
+            "coloured": coloured,
+            "share": coloured / cloud.count,
+        }
 
     @staticmethod
     def _gains(job, photos, slack):
@@ -124,7 +179,11 @@ class Photos(Operation):
                 ca, cb = (p.colours(v[both]).mean(1) for p, v in ((one, mine), (other, theirs)))
                 plain = (ca < 245) & (cb < 245)
                 if plain.sum() >= 50:
-                    means.setdefault(a, {})[b] = (float(plain.sum()), float(np.log(ca[plain]).mean()), float(np.log(cb[plain]).mean()))
+                    means.setdefault(a, {})[b] = (
+                        float(plain.sum()),
+                        float(np.log(ca[plain]).mean()),
+                        float(np.log(cb[plain]).mean()),
+                    )
         return projection.exposure_gains(means)
 
 

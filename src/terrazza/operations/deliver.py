@@ -37,12 +37,24 @@ def _done(job: Job, chosen: Selection, path: str, form: str, what: str) -> Figur
     """Enter a finished file into the deliverables; its figures."""
     job.deliver(path, format=form, points=chosen.points)
     size = os.path.getsize(path)
-    return {"says": f"{chosen.points:,} {what}, {size / 1e6:.1f} MB", "path": path, "points": chosen.points, "bytes": size, "classes": chosen.by_class()}
+    return {
+        "says": f"{chosen.points:,} {what}, {size / 1e6:.1f} MB",
+        "path": path,
+        "points": chosen.points,
+        "bytes": size,
+        "classes": chosen.by_class(),
+    }
 
 
 class E57Params(PointParams):
-    path: str = field("File", "scans.e57", role="write", help="Relative paths land in the job's deliverables.")
-    merged: bool = field("Merged into one", False, help="Off: each scan in its own frame with its pose and photos. On: one cloud in the common frame.")
+    path: str = field(
+        "File", "scans.e57", role="write", help="Relative paths land in the job's deliverables."
+    )
+    merged: bool = field(
+        "Merged into one",
+        False,
+        help="Off: each scan in its own frame with its pose and photos. On: one cloud in the common frame.",
+    )
 
 
 @operation
@@ -55,7 +67,10 @@ class DeliverE57(Operation):
 
     def run(self, job: Job, params: E57Params, progress: Progress) -> Figures:
         crs, done, path = job.get("crs"), 0, job.output(params.path, ".e57")
-        with _chosen(job, params, progress, params.merged) as (chosen, rest), e57.Writer(path, crs["wkt"] if crs and crs["metres_per_unit"] == 1 else "") as out:
+        with (
+            _chosen(job, params, progress, params.merged) as (chosen, rest),
+            e57.Writer(path, crs["wkt"] if crs and crs["metres_per_unit"] == 1 else "") as out,
+        ):
             if params.merged:
                 self._merged(job, chosen, out, rest)
             else:
@@ -67,21 +82,53 @@ class DeliverE57(Operation):
                 for tie in job.facts("tie").values():
                     if not tie["failed"] and {tie["a"], tie["b"]} <= set(guids):
                         out.add_tie(guids[tie["a"]], guids[tie["b"]], tie["rms_mm"] / 1000, tie["overlap"])
-        return _done(job, chosen, path, "E57", f"points in {1 if params.merged else sum(chosen.of(s) > 0 for s in chosen.scans)} scans")
+        return _done(
+            job,
+            chosen,
+            path,
+            "E57",
+            f"points in {1 if params.merged else sum(chosen.of(s) > 0 for s in chosen.scans)} scans",
+        )
 
     @staticmethod
     def _one(job, scan, chosen, out, progress, done) -> str:
         cloud = job.cloud(scan.id)
         grid = tuple(scan.record["grid"]) if scan.record.get("grid") and cloud.has("row") else None
-        columns = ["xyz"] + ["intensity"] * cloud.has("intensity") + ["native_rgb"] * bool(chosen.colours[scan.id]) + ["row", "column"] * bool(grid)
-        pose, part = job.grid_pose(scan) if scan.pose is not None else None, Part(progress, done / chosen.points, (done + chosen.of(scan)) / chosen.points)
-        guid = out.add_scan(scan.name, _gathered(job, chosen, [scan], part, own=True), columns, pose=pose, grid=grid,
-                            scale=float(cloud.scale[0]), offset=tuple(cloud.offset), bounds=cloud.bounds(), instrument=scan.record.get("instrument", ""))
+        columns = (
+            ["xyz"]
+            + ["intensity"] * cloud.has("intensity")
+            + ["native_rgb"] * bool(chosen.colours[scan.id])
+            + ["row", "column"] * bool(grid)
+        )
+        pose, part = (
+            job.grid_pose(scan) if scan.pose is not None else None,
+            Part(progress, done / chosen.points, (done + chosen.of(scan)) / chosen.points),
+        )
+        guid = out.add_scan(
+            scan.name,
+            _gathered(job, chosen, [scan], part, own=True),
+            columns,
+            pose=pose,
+            grid=grid,
+            scale=float(cloud.scale[0]),
+            offset=tuple(cloud.offset),
+            bounds=cloud.bounds(),
+            instrument=scan.record.get("instrument", ""),
+        )
         for photo in job.facts("photo").values():
             if photo["scan"] == scan.id:
                 with open(job.own_file("photos", photo["file"]), "rb") as f:
                     place = np.array(photo["pose"])
-                    out.add_image(f.read(), photo["representation"], photo["width"], photo["height"], guid, place if pose is None else pose @ place, photo["name"], lens=photo.get("lens"))
+                    out.add_image(
+                        f.read(),
+                        photo["representation"],
+                        photo["width"],
+                        photo["height"],
+                        guid,
+                        place if pose is None else pose @ place,
+                        photo["name"],
+                        lens=photo.get("lens"),
+                    )
         return guid
 
     @staticmethod
@@ -90,23 +137,50 @@ class DeliverE57(Operation):
         middle = np.round((low + high) / 2)
         coloured = any(chosen.colours.values())
         toned = all(job.cloud(s.id).has("intensity") for s in chosen.scans)
-        out.add_scan(job.row.name, _gathered(job, chosen, chosen.scans, progress, own=False), ["xyz"] + ["intensity"] * toned + ["native_rgb"] * coloured, pose=None, scale=1e-4, offset=tuple(middle), bounds=(low, high))
+        out.add_scan(
+            job.row.name,
+            _gathered(job, chosen, chosen.scans, progress, own=False),
+            ["xyz"] + ["intensity"] * toned + ["native_rgb"] * coloured,
+            pose=None,
+            scale=1e-4,
+            offset=tuple(middle),
+            bounds=(low, high),
+        )
 
 
 def _pieces(job: Job, chosen: Selection, encode, common, progress: Progress, size: int, scans=None):
-    """What ``encode(portion, common, progress)`` makes of the chosen points, portion after portion, by the fleet."""
+    """What ``encode(portion, common, progress)`` makes of the chosen points, portion after portion, by the
+    fleet.
+    """
     portions = chosen.portions(size, scans)
-    name = chosen.scans[0].name if len(chosen.scans) == 1 else f"{len(chosen.scans)} scans" if scans is None else scans[0].name
-    return job.fleet.each(encode, portions, [p.points for p in portions], progress, f"Writing {name}", common, light=True)
+    name = (
+        chosen.scans[0].name
+        if len(chosen.scans) == 1
+        else f"{len(chosen.scans)} scans"
+        if scans is None
+        else scans[0].name
+    )
+    return job.fleet.each(
+        encode, portions, [p.points for p in portions], progress, f"Writing {name}", common, light=True
+    )
 
 
 def _gathered(job: Job, chosen: Selection, scans: list, progress: Progress, own: bool):
-    for chunks in _pieces(job, chosen, _as_e57, own, progress, min(job.fleet.points_at_once, GATHERED), scans):
+    for chunks in _pieces(
+        job, chosen, _as_e57, own, progress, min(job.fleet.points_at_once, GATHERED), scans
+    ):
         yield from chunks
 
 
 def _as_e57(portion: Portion, own: bool, progress: Progress) -> list[dict]:
-    return [{name: values for name, values in (chunk | {"native_rgb": chunk["rgb"]}).items() if name in E57_COLUMNS} for chunk in portion.chunks(progress, own)]
+    return [
+        {
+            name: values
+            for name, values in (chunk | {"native_rgb": chunk["rgb"]}).items()
+            if name in E57_COLUMNS
+        }
+        for chunk in portion.chunks(progress, own)
+    ]
 
 
 def _as_laz(portion: Portion, common, progress: Progress) -> "las_writer.Encoded":
@@ -119,13 +193,22 @@ def _as_text(portion: Portion, lines: xyz.Lines, progress: Progress) -> str:
 
 
 class LazParams(PointParams):
-    path: str = field("File", "cloud.laz", role="write", help="Relative paths land in the job's deliverables; .las writes without compression.")
-    scale: float = field("Resolution", 0.0001, unit="m", ge=1e-6, le=0.1, help="Smallest step of a coordinate.")
+    path: str = field(
+        "File",
+        "cloud.laz",
+        role="write",
+        help="Relative paths land in the job's deliverables; .las writes without compression.",
+    )
+    scale: float = field(
+        "Resolution", 0.0001, unit="m", ge=1e-6, le=0.1, help="Smallest step of a coordinate."
+    )
 
 
 @operation
 class DeliverLaz(Operation):
-    """Writes LAS 1.4 or LAZ in the common frame, with the job's coordinate system where it has one; the scan number is the point source."""
+    """Writes LAS 1.4 or LAZ in the common frame, with the job's coordinate system where it has one; the scan
+    number is the point source.
+    """
 
     name, title, step = "deliver.laz", "LAZ", "Deliver"
     reads, writes = frozenset({"scan", "pose", "frame", "cut", "column"}), frozenset({"deliverable"})
@@ -138,18 +221,33 @@ class DeliverLaz(Operation):
         with _chosen(job, params, progress) as (chosen, rest):
             low, high = chosen.bounds()
             if (high - low).max() / 2 + 1 > params.scale * 2**31:
-                raise ParamsError(f"A resolution of {params.scale:g} m is too fine for points {(high - low).max():.0f} m apart: LAS counts to 2³¹.", "Use 0.0001 m.")
+                raise ParamsError(
+                    f"A resolution of {params.scale:g} m is too fine for points {(high - low).max():.0f} m "
+                    "apart: LAS counts to 2³¹.",
+                    "Use 0.0001 m.",
+                )
             timed = any(c.has("time") for c in chosen.clouds.values())
             offset = np.round((low + high) / 2 / factor)
-            with las_writer.Writer(path, params.scale / factor, offset, any(chosen.colours.values()), timed, crs["wkt"]) as out:
+            with las_writer.Writer(
+                path, params.scale / factor, offset, any(chosen.colours.values()), timed, crs["wkt"]
+            ) as out:
                 common = (out.layout, params.scale, offset * factor, inline(chosen.points))
-                for piece in _pieces(job, chosen, _as_laz, common, rest, max(job.fleet.points_at_once // las_writer.CHUNK, 1) * las_writer.CHUNK):
+                for piece in _pieces(
+                    job,
+                    chosen,
+                    _as_laz,
+                    common,
+                    rest,
+                    max(job.fleet.points_at_once // las_writer.CHUNK, 1) * las_writer.CHUNK,
+                ):
                     out.put(piece)
         return _done(job, chosen, path, "LAZ", "points")
 
 
 class XyzParams(PointParams):
-    path: str = field("File", "cloud.xyz", role="write", help="Relative paths land in the job's deliverables.")
+    path: str = field(
+        "File", "cloud.xyz", role="write", help="Relative paths land in the job's deliverables."
+    )
     decimals: int = field("Decimals", 4, ge=0, le=9, help="Of the coordinates, in metres.")
     delimiter: Literal["space", "comma", "semicolon", "tab"] = field("Delimiter", "space")
 
@@ -163,9 +261,21 @@ class DeliverXyz(Operation):
     Params = XyzParams
 
     def run(self, job: Job, params: XyzParams, progress: Progress) -> Figures:
-        path = job.output(params.path, ".csv" if params.path.lower().endswith(".csv") else ".txt" if params.path.lower().endswith(".txt") else ".xyz")
-        with _chosen(job, params, progress) as (chosen, rest), xyz.Writer(path, lines_of(chosen, params)) as out:
-            for text in _pieces(job, chosen, _as_text, out.lines, rest, min(job.fleet.points_at_once, GATHERED)):
+        path = job.output(
+            params.path,
+            ".csv"
+            if params.path.lower().endswith(".csv")
+            else ".txt"
+            if params.path.lower().endswith(".txt")
+            else ".xyz",
+        )
+        with (
+            _chosen(job, params, progress) as (chosen, rest),
+            xyz.Writer(path, lines_of(chosen, params)) as out,
+        ):
+            for text in _pieces(
+                job, chosen, _as_text, out.lines, rest, min(job.fleet.points_at_once, GATHERED)
+            ):
                 out.put(text)
         return _done(job, chosen, path, "XYZ", "lines")
 
@@ -187,7 +297,14 @@ class DeliverDxf(Operation):
         drawings = {int(k): v for k, v in job.facts("drawing").items()}
         wrong = set(params.drawings) - set(drawings)
         if wrong or not drawings:
-            raise StateError(f"There is no drawing {min(wrong)}." if wrong else "Nothing is drawn yet.", "Draw a plan slab first.")
+            raise StateError(
+                f"There is no drawing {min(wrong)}." if wrong else "Nothing is drawn yet.",
+                "Draw a plan slab first.",
+            )
         chosen = [drawings[k] for k in sorted(params.drawings or drawings)]
         path = write_dxf(job, chosen, params.path)
-        return {"says": f"{sum(len(d['lines']) for d in chosen)} lines", "path": path, "bytes": os.path.getsize(path)}
+        return {
+            "says": f"{sum(len(d['lines']) for d in chosen)} lines",
+            "path": path,
+            "bytes": os.path.getsize(path),
+        }

@@ -18,7 +18,9 @@ EVEN = 0.03  # m; points this far apart show where a floor lies as well as all o
 
 
 def floor_height(job: Job) -> float:
-    """Height (m, grid or job frame) of the floor under the first placed scan: the fullest 5 cm below the instrument within 4 m, where points are spread evenly."""
+    """Height (m, grid or job frame) of the floor under the first placed scan: the fullest 5 cm below the
+    instrument within 4 m, where points are spread evenly.
+    """
     scan = job.need_scans(placed=True)[0]
     cloud, pose = job.cloud(scan.id), job.grid_pose(scan)
     near = _around(cloud, EVEN)
@@ -33,7 +35,9 @@ def floor_height(job: Job) -> float:
 
 
 def _around(cloud, spacing: float) -> np.ndarray:
-    """(n, 3) kept points within 4 m of the scanner in plan (scan's frame), those of coarse nodes only where a spacing (m) is given."""
+    """(n, 3) kept points within 4 m of the scanner in plan (scan's frame), those of coarse nodes only where a
+    spacing (m) is given.
+    """
     index = cloud.inside([-4.0, -4.0, -1e6], [4.0, 4.0, 1e6], spacing=spacing)
     index = index[cloud.pick("cut", index) == 0] if cloud.has("cut") else index
     xyz = cloud.at(index)
@@ -54,12 +58,43 @@ def slab_points(job: Job, scans, low: float, high: float, progress: Progress) ->
 
 
 class SlabParams(Params):
-    height: float | None = field("Height of the slab", None, unit="m", blank="auto", help="Of its middle, in the grid or job frame; empty: 1.3 m over the floor under the first scan.")
-    thickness: float = field("Thickness", 0.05, unit="m", ge=0.005, le=5, help="Thin slabs give sharp lines, thick ones more of them.")
-    least: float = field("Shortest line", 0.30, unit="m", ge=0.05, le=100, help="Shorter straight pieces are left out.")
-    width: float = field("Straightness", 0.02, unit="m", ge=0.002, le=0.5, help="Points within this distance belong to one line.")
-    gap: float = field("Largest gap", 0.35, unit="m", ge=0.01, le=10, help="A line ends where its points leave a wider gap.")
-    join: float = field("Joining distance", 0.25, unit="m", ge=0.0, le=5, help="Lines whose ends meet within this become one polyline with a corner.")
+    height: float | None = field(
+        "Height of the slab",
+        None,
+        unit="m",
+        blank="auto",
+        help="Of its middle, in the grid or job frame; empty: 1.3 m over the floor under the first scan.",
+    )
+    thickness: float = field(
+        "Thickness",
+        0.05,
+        unit="m",
+        ge=0.005,
+        le=5,
+        help="Thin slabs give sharp lines, thick ones more of them.",
+    )
+    least: float = field(
+        "Shortest line", 0.30, unit="m", ge=0.05, le=100, help="Shorter straight pieces are left out."
+    )
+    width: float = field(
+        "Straightness",
+        0.02,
+        unit="m",
+        ge=0.002,
+        le=0.5,
+        help="Points within this distance belong to one line.",
+    )
+    gap: float = field(
+        "Largest gap", 0.35, unit="m", ge=0.01, le=10, help="A line ends where its points leave a wider gap."
+    )
+    join: float = field(
+        "Joining distance",
+        0.25,
+        unit="m",
+        ge=0.0,
+        le=5,
+        help="Lines whose ends meet within this become one polyline with a corner.",
+    )
     name: str = field("Name", "", max_length=100, help="Empty: “Plan at” and the height.")
     path: str = field("DXF file", "", role="write", help="Also write the lines to this file; empty: not yet.")
     scans: list[int] = scans_field("Empty: all placed scans.")
@@ -79,22 +114,48 @@ class PlanSlab(Operation):
         return {"height": floor_height(job) + EYE} if job.scans(placed=True) else {}
 
     def run(self, job: Job, params: SlabParams, progress: Progress) -> Figures:
-        scans, notation = job.need_scans(params.scans, placed=True, why=", so there is no plan"), Notation.of(job)
+        scans, notation = (
+            job.need_scans(params.scans, placed=True, why=", so there is no plan"),
+            Notation.of(job),
+        )
         height = params.height if params.height is not None else floor_height(job) + EYE
-        points = slab_points(job, scans, height - params.thickness / 2, height + params.thickness / 2, progress)
+        points = slab_points(
+            job, scans, height - params.thickness / 2, height + params.thickness / 2, progress
+        )
         if len(points) < 20:
-            raise StateError(f"The slab at {notation.length(height)} holds only {len(points)} points.", "Choose another height or a thicker slab.")
+            raise StateError(
+                f"The slab at {notation.length(height)} holds only {len(points)} points.",
+                "Choose another height or a thicker slab.",
+            )
         centre = points[:, :2].mean(0)
         progress.advance(0.6, 1.0, "Fitting lines")
         found = fitting.fit_lines(points[:, :2] - centre, params.least, params.width, params.gap, params.join)
         number = job.next_number("drawing")
         back = rigid.inverse(job.frame)
         rows = [_line(n, line, centre, height, back) for n, line in enumerate(found, 1)]
-        drawing = {"name": params.name or f"Plan at {notation.length(height)}", "height": height, "thickness": params.thickness, "points": len(points), "lines": rows}
+        drawing = {
+            "name": params.name or f"Plan at {notation.length(height)}",
+            "height": height,
+            "thickness": params.thickness,
+            "points": len(points),
+            "lines": rows,
+        }
         job.put("drawing", number, drawing)
         length = sum(r["length"] for r in rows)
-        figures = {"says": f"{len(rows)} lines, {notation.length(length)}, from {len(points):,} points at {notation.length(height)}", "drawing": number, "lines": len(rows), "length_m": length, "points": len(points),
-                   "height_m": height, "rms_mm": float(np.sqrt(np.average([r["rms_mm"] ** 2 for r in rows], weights=[r["points"] for r in rows]))) if rows else None}
+        figures = {
+            "says": f"{len(rows)} lines, {notation.length(length)}, from {len(points):,} points at "
+            f"{notation.length(height)}",
+            "drawing": number,
+            "lines": len(rows),
+            "length_m": length,
+            "points": len(points),
+            "height_m": height,
+            "rms_mm": float(
+                np.sqrt(np.average([r["rms_mm"] ** 2 for r in rows], weights=[r["points"] for r in rows]))
+            )
+            if rows
+            else None,
+        }
         if params.path:
             figures["path"] = write_dxf(job, [drawing], params.path)
         return figures
@@ -106,8 +167,15 @@ def _line(number, line, centre, height, back):
     xy = xy[:-1] if closed else xy
     around = np.concatenate([xy, xy[:1]]) if closed else xy
     job_frame = rigid.apply(back, np.c_[xy, np.full(len(xy), height)])
-    return {"name": f"Line {number}", "layer": "WALLS", "vertices": job_frame.tolist(), "closed": closed, "rms_mm": line.rms * 1000, "points": line.points,
-            "length": float(np.linalg.norm(np.diff(around, axis=0), axis=1).sum())}
+    return {
+        "name": f"Line {number}",
+        "layer": "WALLS",
+        "vertices": job_frame.tolist(),
+        "closed": closed,
+        "rms_mm": line.rms * 1000,
+        "points": line.points,
+        "length": float(np.linalg.norm(np.diff(around, axis=0), axis=1).sum()),
+    }
 
 
 def write_dxf(job: Job, drawings: list[dict], path: str) -> str:
@@ -117,7 +185,15 @@ def write_dxf(job: Job, drawings: list[dict], path: str) -> str:
     for drawing in drawings:
         for line in drawing["lines"]:
             grid = rigid.apply(job.frame, np.array(line["vertices"]))
-            lines.append({"vertices": grid[:, :2].tolist(), "layer": line["layer"], "name": line["name"], "closed": line["closed"], "elevation": float(grid[:, 2].mean())})
+            lines.append(
+                {
+                    "vertices": grid[:, :2].tolist(),
+                    "layer": line["layer"],
+                    "name": line["name"],
+                    "closed": line["closed"],
+                    "elevation": float(grid[:, 2].mean()),
+                }
+            )
     dxf.write(full, lines)
     job.deliver(full, format="DXF", lines=len(lines))
     return full
@@ -142,10 +218,17 @@ class Rename(Operation):
     def run(self, job: Job, params: RenameParams, progress: Progress) -> Figures:
         drawing = job.get("drawing", params.drawing)
         if drawing is None:
-            raise NotFound(f"There is no drawing {params.drawing}.", f"Drawings are {', '.join(job.facts('drawing')) or 'none yet'}.")
+            raise NotFound(
+                f"There is no drawing {params.drawing}.",
+                f"Drawings are {', '.join(job.facts('drawing')) or 'none yet'}.",
+            )
         lines = [dict(line) for line in drawing["lines"]]
         if params.line > len(lines):
-            raise ParamsError(f"draw.rename: drawing {params.drawing} has {len(lines)} lines, there is no line {params.line}.", "Choose one of the list.")
+            raise ParamsError(
+                f"draw.rename: drawing {params.drawing} has {len(lines)} lines, there is no line "
+                f"{params.line}.",
+                "Choose one of the list.",
+            )
         layer = {"layer": params.layer.strip()} if params.layer.strip() else {}
         if params.line:
             lines[params.line - 1] |= {"name": params.name.strip()} | layer
@@ -153,4 +236,6 @@ class Rename(Operation):
         else:
             drawing = drawing | {"name": params.name.strip(), "lines": [line | layer for line in lines]}
         job.put("drawing", params.drawing, drawing)
-        return {"says": f"Named “{params.name.strip()}”" + (f" on layer {params.layer.strip()}" if layer else "")}
+        return {
+            "says": f"Named “{params.name.strip()}”" + (f" on layer {params.layer.strip()}" if layer else "")
+        }

@@ -26,7 +26,10 @@ def blocker(entry: Entry) -> str:
     for change in queries.later_changes(entry):
         if (change.kind, change.key) in keys or (change.scan is not None and change.scan in scans):
             other = change.entry
-            return f"Undo entry {other.number} ({find(other.operation).title}) first: it came later and changed the same."
+            return (
+                f"Undo entry {other.number} ({find(other.operation).title}) first: it came later and "
+                "changed the same."
+            )
     return ""
 
 
@@ -49,7 +52,14 @@ def undo(entry: Entry) -> None:
             where = (Fact.job == entry.job_id) & (Fact.kind == change.kind) & (Fact.key == change.key)
             Fact.delete().where(where).execute()
             if change.before is not None:
-                Fact.create(job=entry.job_id, kind=change.kind, key=change.key, scan=change.scan, value=change.before, entry=change.before_entry or 0)
+                Fact.create(
+                    job=entry.job_id,
+                    kind=change.kind,
+                    key=change.key,
+                    scan=change.scan,
+                    value=change.before,
+                    entry=change.before_entry or 0,
+                )
         entry.state = "undone"
         entry.save()
 
@@ -57,10 +67,18 @@ def undo(entry: Entry) -> None:
 def stale(job: Row) -> dict[int, str]:
     """Living entries that read something which a later living entry changed: number → what is newer."""
     writes: dict[str, int] = {}
-    for change in Change.select(Change.kind, Entry.number).join(Entry).where((Entry.job == job) & (Entry.state == "done")).distinct().objects():
+    for change in (
+        Change.select(Change.kind, Entry.number)
+        .join(Entry)
+        .where((Entry.job == job) & (Entry.state == "done"))
+        .distinct()
+        .objects()
+    ):
         writes[change.kind] = max(writes.get(change.kind, 0), change.number)
     out, seen = {}, set()
-    for entry in Entry.select().where((Entry.job == job) & (Entry.state == "done")).order_by(Entry.number.desc()):
+    for entry in (
+        Entry.select().where((Entry.job == job) & (Entry.state == "done")).order_by(Entry.number.desc())
+    ):
         operation = find(entry.operation)
         if entry.operation in seen:
             continue
@@ -71,21 +89,36 @@ def stale(job: Row) -> dict[int, str]:
     return out
 
 
-WORDS = {"scan": "scans were added", "pose": "poses changed", "frame": "the frame changed", "control": "control changed", "target": "targets changed",
-         "column": "points changed"}
+WORDS = {
+    "scan": "scans were added",
+    "pose": "poses changed",
+    "frame": "the frame changed",
+    "control": "control changed",
+    "target": "targets changed",
+    "column": "points changed",
+}
 
 
 def recover(workspace: str, claim) -> int:
-    """After a crash: mark runs that nobody works on as interrupted and sweep what no pointer names; returns how many were marked.
+    """After a crash: mark runs that nobody works on as interrupted and sweep what no pointer names; returns
+    how many were marked.
 
-    ``claim(job)`` gives a context that says whether the job's lease is ours while it lasts; jobs that somebody works on are left alone.
+    ``claim(job)`` gives a context that says whether the job's lease is ours while it lasts; jobs that
+    somebody works on are left alone.
     """
     marked = 0
     for job in Row.select():
         with claim(job) as ours:
             if ours:
-                marked += (Entry.update(state="interrupted", message="The work was cut off before it was finished; the job is as it was before.", hint="Start it again.")
-                           .where((Entry.job == job) & (Entry.state == "running")).execute())
+                marked += (
+                    Entry.update(
+                        state="interrupted",
+                        message="The work was cut off before it was finished; the job is as it was before.",
+                        hint="Start it again.",
+                    )
+                    .where((Entry.job == job) & (Entry.state == "running"))
+                    .execute()
+                )
                 sweep(workspace, job)
     return marked
 
@@ -105,24 +138,36 @@ def named_files(job: Row) -> set[tuple[str, str]]:
     named: set[tuple[str, str]] = set()
     for fact in Fact.select().where(Fact.job == job):
         named.update(files_of(fact.kind, fact.scan, fact.value))
-    for change in Change.select().join(Entry).where((Entry.job == job) & (Entry.state == "done") & Change.before.is_null(False)):
+    for change in (
+        Change.select()
+        .join(Entry)
+        .where((Entry.job == job) & (Entry.state == "done") & Change.before.is_null(False))
+    ):
         named.update(files_of(change.kind, change.scan, change.before))
     return named
 
 
 def strays(workspace: str, job: Row, named: set[tuple[str, str]]) -> list[tuple[str, str]]:
-    """(folder, file) of column, photo, array and scratch files that nothing names, and of half-written deliverables."""
+    """(folder, file) of column, photo, array and scratch files that nothing names, and of half-written
+    deliverables.
+    """
     base, found = os.path.join(workspace, "jobs", job.folder), []
     for kept in KEPT_FOLDERS:
         for folder, _, files in os.walk(os.path.join(base, kept)):
             place = os.path.relpath(folder, base)
             found += [(place, name) for name in files if (place, name) not in named]
     path = os.path.join(base, "deliverables")
-    return found + [("deliverables", name) for name in (os.listdir(path) if os.path.isdir(path) else ()) if name.endswith(".part")]
+    return found + [
+        ("deliverables", name)
+        for name in (os.listdir(path) if os.path.isdir(path) else ())
+        if name.endswith(".part")
+    ]
 
 
 def sweep(workspace: str, job: Row) -> int:
-    """Delete the strays and the folders they leave empty; returns how many files went.  Only for the holder of the job's lease."""
+    """Delete the strays and the folders they leave empty; returns how many files went.  Only for the holder
+    of the job's lease.
+    """
     base = os.path.join(workspace, "jobs", job.folder)
     found = strays(workspace, job, named_files(job))
     for folder, name in found:

@@ -10,7 +10,7 @@ from terrazza.errors import NotFound, ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations import reading
 from terrazza.operations.base import Figures, Operation, Params, field, operation
-from terrazza.operations.job import Job, Scan, plain
+from terrazza.operations.job import Job, plain
 from terrazza.operations.notation import Notation
 from terrazza.operations.surfaces import surfaces
 from terrazza.operations.targets import find_targets, places, true_centre
@@ -22,7 +22,14 @@ match = later("terrazza.core.georef.match")
 review = later("terrazza.core.georef.review")
 uncertainty = later("terrazza.core.georef.uncertainty")
 
-ORDERS = {"E N H": (0, 1, 2), "N E H": (1, 0, 2), "E H N": (0, 2, 1), "N H E": (2, 0, 1), "H E N": (1, 2, 0), "H N E": (2, 1, 0)}
+ORDERS = {
+    "E N H": (0, 1, 2),
+    "N E H": (1, 0, 2),
+    "E H N": (0, 2, 1),
+    "N H E": (2, 0, 1),
+    "H E N": (1, 2, 0),
+    "H N E": (2, 1, 0),
+}
 SURVEY_SIGMA = 0.0005
 UPRIGHT_DEG = 0.1
 TOLERANCE = 0.03  # m: largest mismatch of a target and its control point
@@ -51,19 +58,56 @@ class DropTarget(Operation):
 
 
 class ControlParams(Params):
-    control: str = field("Control file", help="Path of a text file: name, easting, northing, height, and where there, target height and role (control or check).", widget="file", role="read")
-    unit: Literal["metre", "millimetre", "international foot", "US survey foot", "inch"] = field("Unit of the control file", "metre", help="The two feet cannot be told apart from the data.")
+    control: str = field(
+        "Control file",
+        help="Path of a text file: name, easting, northing, height, and where there, target height and role "
+        "(control or check).",
+        widget="file",
+        role="read",
+    )
+    unit: Literal["metre", "millimetre", "international foot", "US survey foot", "inch"] = field(
+        "Unit of the control file", "metre", help="The two feet cannot be told apart from the data."
+    )
     order: Literal["as the file says", "E N H", "N E H", "E H N", "N H E", "H E N", "H N E"] = field(
-        "Order of its columns", "as the file says", help="Without a header line all orders are tried against the targets.")
-    check: list[str] = field("Check points", list, help="Names that stay out of the fit, besides those that the file marks.")
-    tolerance: float = field("Matching tolerance", TOLERANCE, unit="m", help="Largest mismatch of a target and its control point.", ge=0.001, le=1)
-    solution: int = field("Solution", 1, help="Where the points lie nearly symmetrical, several placements explain them: 1 is the best, 2 the next.", ge=1, le=9)
-    board: float = field("Board edge", 0.0, unit="m", blank="any", help="Used where targets were not looked for yet; 0: any of 5 to 65 cm.", ge=0, le=3)
+        "Order of its columns",
+        "as the file says",
+        help="Without a header line all orders are tried against the targets.",
+    )
+    check: list[str] = field(
+        "Check points", list, help="Names that stay out of the fit, besides those that the file marks."
+    )
+    tolerance: float = field(
+        "Matching tolerance",
+        TOLERANCE,
+        unit="m",
+        help="Largest mismatch of a target and its control point.",
+        ge=0.001,
+        le=1,
+    )
+    solution: int = field(
+        "Solution",
+        1,
+        help="Where the points lie nearly symmetrical, several placements explain them: 1 is the best, 2 "
+        "the next.",
+        ge=1,
+        le=9,
+    )
+    board: float = field(
+        "Board edge",
+        0.0,
+        unit="m",
+        blank="any",
+        help="Used where targets were not looked for yet; 0: any of 5 to 65 cm.",
+        ge=0,
+        le=3,
+    )
 
 
 @operation
 class Control(Operation):
-    """Reads a control file, matches its points to the targets by geometry and fits the job to them at a scale of 1."""
+    """Reads a control file, matches its points to the targets by geometry and fits the job to them at a scale
+    of 1.
+    """
 
     name, title, step = "georeference.control", "Fit to control", "Georeference"
     reads, writes = frozenset({"scan", "pose"}), frozenset({"target", "control", "frame"})
@@ -76,42 +120,85 @@ class Control(Operation):
             find_targets(job, job.scans(), Part(progress, 0, 0.9), sizes={"checkerboard": params.board})
         seen = places(job)
         if len(seen) < 3:
-            raise StateError(f"{len(seen)} targets were found in the placed scans; georeferencing needs three at least.", "Check the board edge, pick targets by hand, or level the job without control.")
+            raise StateError(
+                f"{len(seen)} targets were found in the placed scans; georeferencing needs three at least.",
+                "Check the board edge, pick targets by hand, or level the job without control.",
+            )
         factor = metres_per(params.unit)
         centres, sigma = np.array([p["centre"] for p in seen]), np.array([p["sigma"] for p in seen])
         unknown = sorted(set(params.check) - set(read.names))
         if unknown:
-            raise ParamsError(f"georeference.control: the file has no point {', '.join(unknown)}.", f"Its points are {', '.join(read.names)}.")
+            raise ParamsError(
+                f"georeference.control: the file has no point {', '.join(unknown)}.",
+                f"Its points are {', '.join(read.names)}.",
+            )
         check = np.array([bool(c) or n in params.check for n, c in zip(read.names, read.check)])
         columns, heights = read.columns * factor, read.target_heights * factor
         order = ORDERS[params.order] if params.order in ORDERS else read.order
-        found, given, says = review.decide(read.names, columns, heights, check, order, centres, sigma, params.tolerance, _upright(job), params.solution)
-        matched, before = dict(found.pairs), {n: c for n, c in job.facts("control").items() if c["how"] == "by hand" and c["targets"]}
+        found, given, says = review.decide(
+            read.names,
+            columns,
+            heights,
+            check,
+            order,
+            centres,
+            sigma,
+            params.tolerance,
+            _upright(job),
+            params.solution,
+        )
+        matched, before = (
+            dict(found.pairs),
+            {n: c for n, c in job.facts("control").items() if c["how"] == "by hand" and c["targets"]},
+        )
         job.clear("control")
         for i, name in enumerate(read.names):
             targets = seen[matched[i]]["targets"] if i in matched else []
             if name in before and not set(before[name]["targets"]) & set(targets):
-                says.doubt.append(f"{name}: by hand it was matched to target {before[name]['targets'][0]}, by geometry it is {'target ' + str(targets[0]) if targets else 'none'}. Are names exchanged?")
-            job.put("control", name, {"grid": given.columns[i].tolist(), "target_height": float(heights[i]), "check": bool(check[i]), "targets": targets, "how": "geometry"})
-        detectable = dict(zip([read.names[i] for i in sorted(matched) if not check[i]], says.detectable.tolist()))
+                says.doubt.append(
+                    f"{name}: by hand it was matched to target {before[name]['targets'][0]}, by geometry it "
+                    f"is {'target ' + str(targets[0]) if targets else 'none'}. Are names exchanged?"
+                )
+            job.put(
+                "control",
+                name,
+                {
+                    "grid": given.columns[i].tolist(),
+                    "target_height": float(heights[i]),
+                    "check": bool(check[i]),
+                    "targets": targets,
+                    "how": "geometry",
+                },
+            )
+        detectable = dict(
+            zip([read.names[i] for i in sorted(matched) if not check[i]], says.detectable.tolist())
+        )
         return solve(job, says.doubt, detectable)
 
 
 def _upright(job: Job) -> bool:
-    """Whether the scans stand upright in the job: their axes agree, so levelled instruments have made them (one scan alone is taken to be)."""
+    """Whether the scans stand upright in the job: their axes agree, so levelled instruments have made them
+    (one scan alone is taken to be).
+    """
     axes = np.array([s.pose[:3, 2] for s in job.scans(placed=True)])
     return bool((axes @ [0, 0, 1.0] > np.cos(np.radians(UPRIGHT_DEG))).all())
 
 
 def solve(job: Job, doubt: list[str] | None = None, detectable: dict[str, float] | None = None) -> Figures:
-    """Fit the frame to the matched control points and put it with its residuals, what is doubted of them, and the least blunder (m) that would be found in each."""
+    """Fit the frame to the matched control points and put it with its residuals, what is doubted of them, and
+    the least blunder (m) that would be found in each.
+    """
     by_target = {k: p for p in places(job) for k in p["targets"]}
     points = []
     for name, c in job.facts("control").items():
         place = next((by_target[t] for t in c["targets"] if t in by_target), None)
         points.append((name, c, place, np.array(c["grid"]) + [0, 0, c["target_height"]]))
     used = [p for p in points if p[2] is not None and not p[1]["check"]]
-    fit = control_fit.fit(np.array([p[2]["centre"] for p in used]).reshape(-1, 3), np.array([p[3] for p in used]).reshape(-1, 3), [p[0] for p in used])
+    fit = control_fit.fit(
+        np.array([p[2]["centre"] for p in used]).reshape(-1, 3),
+        np.array([p[3] for p in used]).reshape(-1, 3),
+        [p[0] for p in used],
+    )
     rows = [_row(name, c, place, grid, fit, used) for name, c, place, grid in points]
     for row in rows:
         least = (detectable or {}).get(row["name"], np.inf)
@@ -124,39 +211,105 @@ def solve(job: Job, doubt: list[str] | None = None, detectable: dict[str, float]
     plan = float(np.sqrt(np.mean(np.sum(fit.residuals[:, :2] ** 2, 1)))) * 1000
     height = float(np.sqrt(np.mean(fit.residuals[:, 2] ** 2))) * 1000
     residual = Notation.of(job).residual
-    says = f"{len(used)} of {sum(not p[1]['check'] for p in points)} control points, RMS {residual(rms_mm)}" + (f", check {residual(checks[0]['total_mm'])}" if len(checks) == 1 else f", {len(checks)} check points" if checks else "")
+    says = (
+        f"{len(used)} of {sum(not p[1]['check'] for p in points)} control points, RMS {residual(rms_mm)}"
+        + (
+            f", check {residual(checks[0]['total_mm'])}"
+            if len(checks) == 1
+            else f", {len(checks)} check points"
+            if checks
+            else ""
+        )
+    )
     away = np.array([[r["dx_mm"], r["dy_mm"], r["height_mm"]] for r in checks]).reshape(-1, 3) / 1000
     accuracy = review.statement(away) if len(away) else None
-    frame = {"doubt": doubt, "accuracy": accuracy, "matrix": plain(fit.pose), "how": "control", "rms_mm": rms_mm, "plan_mm": plan, "height_mm": height, "scale": fit.scale, "scale_sigma": fit.scale_sigma, "rows": rows,
-             "warnings": warnings, "says": says, "covariances": covariances}
+    frame = {
+        "doubt": doubt,
+        "accuracy": accuracy,
+        "matrix": plain(fit.pose),
+        "how": "control",
+        "rms_mm": rms_mm,
+        "plan_mm": plan,
+        "height_mm": height,
+        "scale": fit.scale,
+        "scale_sigma": fit.scale_sigma,
+        "rows": rows,
+        "warnings": warnings,
+        "says": says,
+        "covariances": covariances,
+    }
     job.put("frame", "", frame)
-    return {k: frame[k] for k in ("says", "rms_mm", "plan_mm", "height_mm", "scale", "rows", "warnings", "doubt", "accuracy")} | {"used": len(used)}
+    return {
+        k: frame[k]
+        for k in ("says", "rms_mm", "plan_mm", "height_mm", "scale", "rows", "warnings", "doubt", "accuracy")
+    } | {"used": len(used)}
 
 
 def solve_again(job: Job) -> Figures:
-    """Fit to control after a change by hand, reviewed as at first: a choice made by hand is not asked again, but what speaks against it is said."""
+    """Fit to control after a change by hand, reviewed as at first: a choice made by hand is not asked again,
+    but what speaks against it is said.
+    """
     seen, control = places(job), job.facts("control")
     at = {t: i for i, place in enumerate(seen) for t in place["targets"]}
-    pairs = [(i, next(at[t] for t in c["targets"] if t in at)) for i, c in enumerate(control.values()) if any(t in at for t in c["targets"])]
+    pairs = [
+        (i, next(at[t] for t in c["targets"] if t in at))
+        for i, c in enumerate(control.values())
+        if any(t in at for t in c["targets"])
+    ]
     points = list(control.values())
-    given = review.Given(list(control), np.array([c["grid"] for c in points]).reshape(-1, 3), np.array([c["target_height"] for c in points]), np.array([c["check"] for c in points], bool))
+    given = review.Given(
+        list(control),
+        np.array([c["grid"] for c in points]).reshape(-1, 3),
+        np.array([c["target_height"] for c in points]),
+        np.array([c["check"] for c in points], bool),
+    )
     used = [(i, k) for i, k in pairs if not given.check[i]]
     if len(used) < 3:
         return solve(job)
     centres, sigma = np.array([p["centre"] for p in seen]), np.array([p["sigma"] for p in seen])
     pose, _ = rigid.fit(centres[[k for _, k in used]], given.centres[[i for i, _ in used]])
-    says = review.review(given, centres, sigma, match.Matching(pairs, 0.0, pose=pose), TOLERANCE, _upright(job), chosen=any(c["how"] == "by hand" for c in points))
-    return solve(job, says.doubt, dict(zip([given.names[i] for i, _ in sorted(used)], says.detectable.tolist())))
+    says = review.review(
+        given,
+        centres,
+        sigma,
+        match.Matching(pairs, 0.0, pose=pose),
+        TOLERANCE,
+        _upright(job),
+        chosen=any(c["how"] == "by hand" for c in points),
+    )
+    return solve(
+        job, says.doubt, dict(zip([given.names[i] for i, _ in sorted(used)], says.detectable.tolist()))
+    )
 
 
 def _row(name, c, place, grid, fit, used):
-    row = {"name": name, "role": "check" if c["check"] else "control", "matched": place is not None, "target_height": c["target_height"], "grid": c["grid"], "targets": place["targets"] if place else []}
+    row = {
+        "name": name,
+        "role": "check" if c["check"] else "control",
+        "matched": place is not None,
+        "target_height": c["target_height"],
+        "grid": c["grid"],
+        "targets": place["targets"] if place else [],
+    }
     if place is not None:
         d = (rigid.apply(fit.pose, place["centre"][None])[0] - grid) * 1000
         index = next((i for i, p in enumerate(used) if p[0] == name), None)
-        out = fit.left_out[index] * 1000 if index is not None and np.isfinite(fit.left_out[index]).all() else d if index is None else None
-        row |= {"dx_mm": d[0], "dy_mm": d[1], "plan_mm": float(np.hypot(d[0], d[1])), "height_mm": d[2], "total_mm": float(np.linalg.norm(d)),
-                "left_out_mm": float(np.linalg.norm(out)) if out is not None else None, "spread_mm": place["spread"] * 1000}
+        out = (
+            fit.left_out[index] * 1000
+            if index is not None and np.isfinite(fit.left_out[index]).all()
+            else d
+            if index is None
+            else None
+        )
+        row |= {
+            "dx_mm": d[0],
+            "dy_mm": d[1],
+            "plan_mm": float(np.hypot(d[0], d[1])),
+            "height_mm": d[2],
+            "total_mm": float(np.linalg.norm(d)),
+            "left_out_mm": float(np.linalg.norm(out)) if out is not None else None,
+            "spread_mm": place["spread"] * 1000,
+        }
     return row
 
 
@@ -178,7 +331,16 @@ def _covariances(job: Job, fit, used, sigma_target) -> dict:
             point.append(i)
     least = np.repeat(sigma_target[:, None] ** 2 + SURVEY_SIGMA**2, 3, axis=1)
     factor = max(1.0, float((fit.residuals**2 / least).sum() / max(3 * len(used) - 6, 1)))
-    values = uncertainty.grid_covariances(fit.pose, np.array(centres), np.array(weights), np.array(owners), least * factor, np.array(point), [scans[m].pose for m in members], joint)
+    values = uncertainty.grid_covariances(
+        fit.pose,
+        np.array(centres),
+        np.array(weights),
+        np.array(owners),
+        least * factor,
+        np.array(point),
+        [scans[m].pose for m in members],
+        joint,
+    )
     return {str(m): v.tolist() for m, v in zip(members, values)}
 
 
@@ -186,7 +348,10 @@ def _control_point(job: Job, name: str) -> dict:
     """The control point of that name; NotFound names those that are there."""
     point = job.get("control", name)
     if point is None:
-        raise NotFound(f"There is no control point “{name}”.", f"Points are {', '.join(job.facts('control')) or 'none yet'}.")
+        raise NotFound(
+            f"There is no control point “{name}”.",
+            f"Points are {', '.join(job.facts('control')) or 'none yet'}.",
+        )
     return point
 
 
@@ -194,7 +359,9 @@ def _target(job: Job, number: int) -> dict:
     """The target of that number; NotFound names those that are there."""
     target = job.get("target", number)
     if target is None:
-        raise NotFound(f"There is no target {number}.", f"Targets are {', '.join(job.facts('target')) or 'none yet'}.")
+        raise NotFound(
+            f"There is no target {number}.", f"Targets are {', '.join(job.facts('target')) or 'none yet'}."
+        )
     return target
 
 
@@ -215,7 +382,11 @@ class Match(Operation):
         point = _control_point(job, params.point)
         if params.target:
             _target(job, params.target)
-        job.put("control", params.point, point | {"targets": [params.target] if params.target else [], "how": "by hand"})
+        job.put(
+            "control",
+            params.point,
+            point | {"targets": [params.target] if params.target else [], "how": "by hand"},
+        )
         return solve_again(job)
 
 
@@ -239,9 +410,22 @@ class Role(Operation):
 
 
 class LevelParams(Params):
-    scan: int = field("Scan to level by", 0, widget="scan", blank="the first placed one", help="A scan that stands on a floor; 0: the first placed one.", ge=0)
+    scan: int = field(
+        "Scan to level by",
+        0,
+        widget="scan",
+        blank="the first placed one",
+        help="A scan that stands on a floor; 0: the first placed one.",
+        ge=0,
+    )
     turn: bool = field("Turn by the longest wall", True, help="The longest wall then runs along an axis.")
-    origin: list[float] = field("Origin", list, unit="m", help="A picked point in the job frame as X, Y, Z; empty: the scan's place on its floor.", widget="point")
+    origin: list[float] = field(
+        "Origin",
+        list,
+        unit="m",
+        help="A picked point in the job frame as X, Y, Z; empty: the scan's place on its floor.",
+        widget="point",
+    )
 
 
 @operation
@@ -255,7 +439,10 @@ class Level(Operation):
     def run(self, job: Job, params: LevelParams, progress: Progress) -> Figures:
         scans = job.need_scans([params.scan] if params.scan else None, placed=True)
         if params.origin and len(params.origin) != 3:
-            raise ParamsError(f"georeference.level: “origin” needs three numbers, got {len(params.origin)}.", "Give X, Y and Z.")
+            raise ParamsError(
+                f"georeference.level: “origin” needs three numbers, got {len(params.origin)}.",
+                "Give X, Y and Z.",
+            )
         scan = scans[0]
         face = surfaces(job, [scan], progress)[0]
         xyz, normals = rigid.apply(scan.pose, face.xyz), face.normals @ scan.pose[:3, :3].T
@@ -265,9 +452,25 @@ class Level(Operation):
         if params.origin:
             origin = np.array(params.origin, float)
         else:
-            below = face.flat & (normals[:, 2] > 0.99) & (np.linalg.norm(face.xyz[:, :2], axis=1) < 4) & (face.xyz[:, 2] < 0)
+            below = (
+                face.flat
+                & (normals[:, 2] > 0.99)
+                & (np.linalg.norm(face.xyz[:, :2], axis=1) < 4)
+                & (face.xyz[:, 2] < 0)
+            )
             origin = scan.pose[:3, 3] + [0, 0, float(np.median(face.xyz[below, 2])) if below.any() else 0.0]
         tilt = float(np.degrees(np.arccos(np.clip(up[2, 2], -1, 1))))
         says = f"Levelled by {tilt:.3f}°, turned by {np.degrees(-heading):.3f}°"
-        job.put("frame", "", {"matrix": plain(rigid.make(turn, -turn @ origin)), "how": "level", "rows": [], "warnings": [], "says": says, "covariances": {}})
+        job.put(
+            "frame",
+            "",
+            {
+                "matrix": plain(rigid.make(turn, -turn @ origin)),
+                "how": "level",
+                "rows": [],
+                "warnings": [],
+                "says": says,
+                "covariances": {},
+            },
+        )
         return {"says": says, "tilt_deg": tilt, "turn_deg": float(np.degrees(-heading))}

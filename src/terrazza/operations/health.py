@@ -12,7 +12,14 @@ from terrazza.operations import fieldbook
 from terrazza.operations.job import Job, Scan
 from terrazza.store import octree
 
-SHAPES = {"position": ("i4", 3), "intensity": ("u2", 0), "native_rgb": ("u1", 3), "photo_rgb": ("u1", 3), "class": ("u1", 0), "cut": ("u2", 0)}
+SHAPES = {
+    "position": ("i4", 3),
+    "intensity": ("u2", 0),
+    "native_rgb": ("u1", 3),
+    "photo_rgb": ("u1", 3),
+    "class": ("u1", 0),
+    "cut": ("u2", 0),
+}
 SLACK = 1e-6
 
 
@@ -30,7 +37,9 @@ def check(job: Job, progress: Progress = QUIET) -> list[str]:
 
 
 def _files(job: Job) -> list[str]:
-    """Photos and arrays against their checksums, files that the field book needs for undo, and bytes that belong to nothing."""
+    """Photos and arrays against their checksums, files that the field book needs for undo, and bytes that
+    belong to nothing.
+    """
     wrong, named = [], fieldbook.named_files(job.row)
     for folder, name in sorted(named):
         path = os.path.join(job.folder, folder, name)
@@ -54,10 +63,17 @@ def _blocks(job: Job, scan: Scan) -> list[str]:
         if int(number) != scan.id:
             continue
         if column != "nodes" and len(files) != len(counts):
-            wrong.append(f"Scan {scan.id}: column “{column}” has {len(files)} blocks instead of {len(counts)}.")
+            wrong.append(
+                f"Scan {scan.id}: column “{column}” has {len(files)} blocks instead of {len(counts)}."
+            )
             continue
         for k, name in enumerate(files):
-            problem = _block(os.path.join(job.scan_folder(scan.id), name), name, column, counts[k] if column != "nodes" else None)
+            problem = _block(
+                os.path.join(job.scan_folder(scan.id), name),
+                name,
+                column,
+                counts[k] if column != "nodes" else None,
+            )
             if problem:
                 wrong.append(f"Scan {scan.id}: block {k + 1} of column “{column}” {problem}.")
     return wrong
@@ -71,13 +87,17 @@ def _block(path, name, column, count) -> str:
     if count is not None and len(values) != count:
         return f"holds {len(values):,} values instead of {count:,}"
     kind, width = SHAPES.get(column, (None, 0))
-    if kind and (values.dtype.newbyteorder("=") != np.dtype(kind) or values.shape[1:] != ((width,) if width else ())):
+    if kind and (
+        values.dtype.newbyteorder("=") != np.dtype(kind) or values.shape[1:] != ((width,) if width else ())
+    ):
         return "is of another kind than it should be"
     return "" if checksum(values) == named_by(name) else "has changed since it was written"
 
 
 def _tree(job: Job, scan: Scan) -> list[str]:
-    """The index against the points: nodes tile the columns, every node has its parent, every point lies in its node's cell."""
+    """The index against the points: nodes tile the columns, every node has its parent, every point lies in
+    its node's cell.
+    """
     cloud = job.cloud(scan.id)
     nodes = cloud.nodes
     filled = np.sort(nodes[nodes["count"] > 0], order="start")
@@ -102,12 +122,19 @@ def _cuts(job: Job, scan: Scan) -> list[str]:
     if not cloud.has("cut"):
         return []
     there = set().union(*(np.unique(cloud.read("cut", *b)).tolist() for b in cloud.blocks()))
-    return [f"Scan {scan.id}: points are cut by entry {n}, which is no living cut." for n in sorted(there - known)]
+    return [
+        f"Scan {scan.id}: points are cut by entry {n}, which is no living cut." for n in sorted(there - known)
+    ]
 
 
 def _rigid(pose: np.ndarray) -> bool:
     turn = pose[:3, :3]
-    return bool(np.isfinite(pose).all() and np.allclose(turn @ turn.T, np.eye(3), atol=1e-6) and np.linalg.det(turn) > 0 and np.allclose(pose[3], [0, 0, 0, 1]))
+    return bool(
+        np.isfinite(pose).all()
+        and np.allclose(turn @ turn.T, np.eye(3), atol=1e-6)
+        and np.linalg.det(turn) > 0
+        and np.allclose(pose[3], [0, 0, 0, 1])
+    )
 
 
 def _records(job: Job, scans: set[int]) -> list[str]:
@@ -118,12 +145,19 @@ def _records(job: Job, scans: set[int]) -> list[str]:
     for fact in Fact.select().where(Fact.job == job.row):
         if fact.entry and (fact.entry not in entries or entries[fact.entry].state != "done"):
             wrong.append(f"{fact.kind} {fact.key} comes from entry {fact.entry}, which is not living.")
-        if fact.kind in {"pose", "column", "photo", "target"} and fact.scan is not None and fact.scan not in scans:
+        if (
+            fact.kind in {"pose", "column", "photo", "target"}
+            and fact.scan is not None
+            and fact.scan not in scans
+        ):
             wrong.append(f"{fact.kind} {fact.key} belongs to scan {fact.scan}, which the job does not have.")
     for tie in job.facts("tie").values():
         if not {tie["a"], tie["b"]} <= scans:
             wrong.append(f"The tie {tie['a']} – {tie['b']} is between scans that the job does not have.")
     for change in Change.select().join(Entry).where((Entry.job == job.row) & (Entry.state == "done")):
         if change.before_entry and change.before_entry not in entries:
-            wrong.append(f"Entry {change.entry.number} cannot be undone: it follows entry {change.before_entry}, which is missing.")
+            wrong.append(
+                f"Entry {change.entry.number} cannot be undone: it follows entry {change.before_entry}, "
+                "which is missing."
+            )
     return wrong

@@ -1,7 +1,7 @@
 """From scans in files to their folders of columns: the two kinds of pieces that import maps over the cores.
 
-A *stretch* of a file is decoded, quantised and written as sorted runs; then *blocks* are put together
-from the runs (see ``store.build``).  Nothing here holds more than a few runs in memory, however large the file.
+A *stretch* of a file is decoded, quantised and written as sorted runs; then *blocks* are put together from
+the runs (see ``store.build``).  Nothing here holds more than a few runs in memory, however large the file.
 """
 
 import contextlib
@@ -28,7 +28,10 @@ FAR = 2000.0
 REACH = 2e9  # steps of the scale: what 32 bits hold, with some room
 EARTH = 1e8  # m: nothing that was ever measured has larger coordinates
 ROUNDS = 3
-GUARDED, SILENCE = 3_000_000_000, 120.0  # bytes and seconds that a helper may take to read a stretch, and be silent
+GUARDED, SILENCE = (
+    3_000_000_000,
+    120.0,
+)  # bytes and seconds that a helper may take to read a stretch, and be silent
 SAMPLED = 200
 UNKNOWN = 200.0
 LARGE = 3_000_000
@@ -39,8 +42,9 @@ WATCHED = ("returns", "time", "native_rgb")
 class Source:
     """One scan to import: where it is, in which unit (metres each), and where its columns go.
 
-    ``shift`` (m) is taken off the file's coordinates, so that what is stored stays small.  Of the points, every ``every``-th is taken, and with
-    ``within`` (m) only those at such ranges from the scan's origin; ``axes`` says what becomes x, y and z, ``columns`` what a text file's columns are.
+    ``shift`` (m) is taken off the file's coordinates, so that what is stored stays small.  Of the points,
+    every ``every``-th is taken, and with ``within`` (m) only those at such ranges from the scan's origin;
+    ``axes`` says what becomes x, y and z, ``columns`` what a text file's columns are.
     """
 
     path: str
@@ -80,9 +84,11 @@ class Stretch:
 
 @dataclass
 class Read:
-    """What a stretch gave: its runs, the box of their positions (integers), what was mended by code, how many points the range limits left out,
-    what is known of its columns, the sentence of the file's failure where that is to be put up with, and an even sample of all its places (m, in the
-    axes chosen), near and far, where they are not stored as the file has them."""
+    """What a stretch gave: its runs, the box of their positions (integers), what was mended by code, how many
+    points the range limits left out, what is known of its columns, the sentence of the file's failure where
+    that is to be put up with, and an even sample of all its places (m, in the axes chosen), near and far,
+    where they are not stored as the file has them.
+    """
 
     runs: list[tuple[str, int]]
     low: np.ndarray
@@ -101,9 +107,15 @@ class Read:
 
 
 def prepared(source: Source, inside: ScanInside, bounds: tuple | None = None, scale: float = FINE) -> Source:
-    """The source with its place and shift, from ``bounds`` (m, in the axes chosen) or else what the header says, which is a hint and no more."""
+    """The source with its place and shift, from ``bounds`` (m, in the axes chosen) or else what the header
+    says, which is a hint and no more.
+    """
     known = READERS[source.format].coordinates(source.path, source.index) if inside.points else None
-    low, high = bounds if bounds is not None else _box(source, inside.bounds if inside.bounds is not None else _around_first(source))
+    low, high = (
+        bounds
+        if bounds is not None
+        else _box(source, inside.bounds if inside.bounds is not None else _around_first(source))
+    )
     if bounds is None and not (np.isfinite([low, high]).all() and np.abs([low, high]).max() < EARTH):
         low, high = np.zeros(3), np.ones(3)
     shift = np.round((low + high) / 2) * (np.abs([low, high]).max() > FAR)
@@ -127,20 +139,36 @@ def _around_first(source: Source):
     middle = None
     if source.points:
         with contextlib.suppress(InputError):  # what is wrong is said when it is read
-            middle = guard().call(first_middle, source, about=os.path.basename(source.path), seconds=allowed(source.path))
-    return (np.zeros(3), np.ones(3)) if middle is None else (middle - UNKNOWN / source.factor, middle + UNKNOWN / source.factor)
+            middle = guard().call(
+                first_middle, source, about=os.path.basename(source.path), seconds=allowed(source.path)
+            )
+    return (
+        (np.zeros(3), np.ones(3))
+        if middle is None
+        else (middle - UNKNOWN / source.factor, middle + UNKNOWN / source.factor)
+    )
 
 
 def first_middle(source: Source) -> np.ndarray | None:
     """The middle (3,) of the first points in the file's unit; None where it holds none."""
-    return next((np.median(chunk["xyz"], 0) for chunk in _reading(Stretch(source, 0), raw=False) if len(chunk["xyz"])), None)
+    return next(
+        (
+            np.median(chunk["xyz"], 0)
+            for chunk in _reading(Stretch(source, 0), raw=False)
+            if len(chunk["xyz"])
+        ),
+        None,
+    )
 
 
 def stretches(source: Source) -> list[Stretch]:
     """The source in parts that can be read side by side, where its format allows to begin in the middle."""
     if not READERS[source.format].SEEKS or source.points <= source.run:
         return [Stretch(source, 0)]
-    return [Stretch(source, n, start, min(start + source.run, source.points)) for n, start in enumerate(range(0, source.points, source.run))]
+    return [
+        Stretch(source, n, start, min(start + source.run, source.points))
+        for n, start in enumerate(range(0, source.points, source.run))
+    ]
 
 
 def _reading(stretch: Stretch, raw: bool = True):
@@ -148,11 +176,15 @@ def _reading(stretch: Stretch, raw: bool = True):
     reader = READERS[source.format]
     if reader.SEEKS:
         return reader.read_points(source.path, source.index, start=stretch.start, stop=stretch.stop)
-    return reader.read_points(source.path, source.index, raw=raw, **({"columns": source.columns} if source.format in MAPPED else {}))
+    return reader.read_points(
+        source.path, source.index, raw=raw, **({"columns": source.columns} if source.format in MAPPED else {})
+    )
 
 
 def read_stretch(stretch: Stretch, progress: Progress) -> Read:
-    """Decode, quantise and sort one stretch into runs; every piece starts afresh in its own scratch folder."""
+    """Decode, quantise and sort one stretch into runs; every piece starts afresh in its own
+    scratch folder.
+    """
     source, seen, done = stretch.source, stretch.start, 0
     folder = os.path.join(source.scratch, str(stretch.number))
     shutil.rmtree(folder, ignore_errors=True)
@@ -183,7 +215,9 @@ def _every(chunk: dict, every: int, seen: int) -> dict:
 
 
 def _quantised(chunk: dict, source: Source, sample: list) -> tuple[dict, dict[str, int]]:
-    """The chunk with integer positions in the axes chosen, and how many points lay beyond what these reach or beyond the range limits; some places go into ``sample``."""
+    """The chunk with integer positions in the axes chosen, and how many points lay beyond what these reach or
+    beyond the range limits; some places go into ``sample``.
+    """
     if "position" in chunk:
         if not source.axes.plain:
             chunk["position"] = source.axes.turned(chunk["position"])
@@ -213,11 +247,15 @@ def _quantised(chunk: dict, source: Source, sample: list) -> tuple[dict, dict[st
 def _within(chunk: dict, xyz: np.ndarray, within: tuple[float, float]) -> tuple[dict, dict[str, int]]:
     away = np.linalg.norm(xyz, axis=1)
     good = (away >= within[0]) & (away <= within[1])
-    return {name: values[good] for name, values in chunk.items()}, {"beyond": len(good) - int(np.count_nonzero(good))}
+    return {name: values[good] for name, values in chunk.items()}, {
+        "beyond": len(good) - int(np.count_nonzero(good))
+    }
 
 
 def misplaced(source: Source, reads: list[Read]) -> tuple | None:
-    """Where points lie outside the root cube, the true bounds (m, in the axes chosen); then the header was wrong."""
+    """Where points lie outside the root cube, the true bounds (m, in the axes chosen); then the header was
+    wrong.
+    """
     far = _far(source, reads)
     if far is not None:
         return far
@@ -225,14 +263,19 @@ def misplaced(source: Source, reads: list[Read]) -> tuple | None:
     if not reads:
         return None
     scale, offset, low, size = source.place.arrays()
-    found = [np.min([r.low for r in reads], 0) * scale + offset, np.max([r.high for r in reads], 0) * scale + offset]
+    found = [
+        np.min([r.low for r in reads], 0) * scale + offset,
+        np.max([r.high for r in reads], 0) * scale + offset,
+    ]
     if (found[0] >= low).all() and (found[1] <= low + size).all():
         return None
     return (*(f + source.shift for f in found), source.place.scale[0])
 
 
 def _far(source: Source, reads: list[Read]) -> tuple | None:
-    """Where points lay beyond reach because they were expected elsewhere or spread wider than the steps hold: bounds that take in all but rogue ones, and the step for them."""
+    """Where points lay beyond reach because they were expected elsewhere or spread wider than the steps hold:
+    bounds that take in all but rogue ones, and the step for them.
+    """
     far, near = sum(r.repairs.get("far", 0) for r in reads), sum(n for r in reads for _, n in r.runs)
     if not far:
         return None
@@ -242,8 +285,13 @@ def _far(source: Source, reads: list[Read]) -> tuple | None:
         return None
     middle = np.median(sample, 0)
     reach = float(np.quantile(np.abs(sample - middle).max(1), 0.995))
-    step = next((s for s in FINE * 10.0 ** np.arange(5) if reach < 0.9 * REACH * s and s <= COARSEST * 1.01), COARSEST)
-    known = np.abs(middle - source.shift).max() < 0.1 * REACH * source.place.scale[0] and step <= source.place.scale[0] * 1.01
+    step = next(
+        (s for s in FINE * 10.0 ** np.arange(5) if reach < 0.9 * REACH * s and s <= COARSEST * 1.01), COARSEST
+    )
+    known = (
+        np.abs(middle - source.shift).max() < 0.1 * REACH * source.place.scale[0]
+        and step <= source.place.scale[0] * 1.01
+    )
     if known and far <= 0.01 * (far + near):
         return None  # a few rogue returns: told, and left where they are
     if known and step == source.place.scale[0]:
@@ -267,13 +315,24 @@ class Block:
 
 
 def blocks(source: Source, reads: list[Read]) -> tuple[list[tuple[int, int]], list[Block], dict]:
-    """Nodes above the bins, the blocks to be written, and the columns that hold one value throughout (kept in the record instead)."""
+    """Nodes above the bins, the blocks to be written, and the columns that hold one value throughout (kept in
+    the record instead).
+    """
     runs = [run for r in reads for run in r.runs]
     above, bins = build.cut(runs, source.place, source.run)
-    kinds = reduce(lambda a, b: {name: a[name].merge(b[name]) for name in a}, [r.kinds for r in reads if r.runs])
+    kinds = reduce(
+        lambda a, b: {name: a[name].merge(b[name]) for name in a}, [r.kinds for r in reads if r.runs]
+    )
     constants = {name: kind.constant for name, kind in kinds.items() if kind.constant is not None}
     colour = kinds.get("native_rgb", build.Kind())
-    return above, [Block(source, n, group, frozenset(constants), colour) for n, group in enumerate(build.grouped(bins, source.run))], constants
+    return (
+        above,
+        [
+            Block(source, n, group, frozenset(constants), colour)
+            for n, group in enumerate(build.grouped(bins, source.run))
+        ],
+        constants,
+    )
 
 
 def write_block(block: Block, progress: Progress) -> "build.Written":
@@ -281,26 +340,59 @@ def write_block(block: Block, progress: Progress) -> "build.Written":
 
     def stored(name, values):
         if name == "native_rgb" and values.dtype == np.uint16:
-            return {name: las.eight_bit(values, block.colour.deep)} | ({"extra.rgb16": values} if block.colour.fine else {})
+            return {name: las.eight_bit(values, block.colour.deep)} | (
+                {"extra.rgb16": values} if block.colour.fine else {}
+            )
         return {name: values}
 
-    written = build.write_bins(block.source.folder, block.number, block.bins, block.source.place, block.source.version, block.left_out, stored)
+    written = build.write_bins(
+        block.source.folder,
+        block.number,
+        block.bins,
+        block.source.place,
+        block.source.version,
+        block.left_out,
+        stored,
+    )
     progress.advance(block.points, block.points)
     return written
 
 
-def finish(source: Source, reads: list[Read], above: list, blocks: list[Block], written: "list[build.Written]", constants: dict) -> dict:
-    """Write what lies above the blocks, clear the scratch folder, and return the scan's record with ``columns`` (file names)."""
+def finish(
+    source: Source,
+    reads: list[Read],
+    above: list,
+    blocks: list[Block],
+    written: "list[build.Written]",
+    constants: dict,
+) -> dict:
+    """Write what lies above the blocks, clear the scratch folder, and return the scan's record with
+    ``columns`` (file names).
+    """
     place = source.place
-    made = build.finish(source.folder, written, above, [b for block in blocks for b in block.bins], place, source.version)
+    made = build.finish(
+        source.folder, written, above, [b for block in blocks for b in block.bins], place, source.version
+    )
     shutil.rmtree(source.scratch, ignore_errors=True)
     scale, offset, low, size = place.arrays()
-    box = [np.min([w.low for w in written], 0) * scale + offset, np.max([w.high for w in written], 0) * scale + offset]
+    box = [
+        np.min([w.low for w in written], 0) * scale + offset,
+        np.max([w.high for w in written], 0) * scale + offset,
+    ]
     tones = np.cumsum(sum(w.tones for w in written))
-    record = made | {"scale": list(place.scale), "offset": list(place.offset), "low": low.tolist(), "size": size, "bounds": [b.tolist() for b in box], "shift": list(source.shift),
-                     "constants": constants}
+    record = made | {
+        "scale": list(place.scale),
+        "offset": list(place.offset),
+        "low": low.tolist(),
+        "size": size,
+        "bounds": [b.tolist() for b in box],
+        "shift": list(source.shift),
+        "constants": constants,
+    }
     if tones[-1]:
-        record["intensity_range"] = [int(np.searchsorted(tones, share * tones[-1])) * 16 for share in (0.02, 0.98)]
+        record["intensity_range"] = [
+            int(np.searchsorted(tones, share * tones[-1])) * 16 for share in (0.02, 0.98)
+        ]
     return record
 
 
@@ -313,8 +405,12 @@ def mended(reads: list[Read]) -> dict[str, int]:
     return dict(sorted(out.items()))
 
 
-def bring(sources: list[tuple[Source, Contents]], fleet, progress: Progress) -> tuple[list[dict], list[list[Repair]]]:
-    """Import scans over the fleet; returns their records (``points`` 0 where nothing valid was in one) and what had to be mended in each."""
+def bring(
+    sources: list[tuple[Source, Contents]], fleet, progress: Progress
+) -> tuple[list[dict], list[list[Repair]]]:
+    """Import scans over the fleet; returns their records (``points`` 0 where nothing valid was in one) and
+    what had to be mended in each.
+    """
     total = float(sum(s.points for s, _ in sources))
     half = [Part(progress, 0.0, 0.65, total), Part(progress, 0.65, 1.0, total)]
     if total > LARGE:
@@ -328,30 +424,57 @@ def bring(sources: list[tuple[Source, Contents]], fleet, progress: Progress) -> 
             inside = sources[k][1].scans[placed[k].index]
             placed[k] = prepared(replace(placed[k], place=None), inside, (low, high), step)
             if inside.bounds is not None and not repairs[k]:
-                repairs[k].append(Repair("bounds", inside.index, 1, "The bounds in the header are wrong; the points' own were taken."))
+                repairs[k].append(
+                    Repair(
+                        "bounds",
+                        inside.index,
+                        1,
+                        "The bounds in the header are wrong; the points' own were taken.",
+                    )
+                )
         for k, again in zip(wrong, _read([placed[k] for k in wrong], fleet, half[0])) if wrong else ():
             reads[k] = again
     there = [k for k, r in enumerate(reads) if any(x.runs for x in r)]
     plans = {k: blocks(placed[k], reads[k]) for k in there}
     tasks = [b for k in there for b in plans[k][1]]
-    written = iter(fleet.map(write_block, tasks, [b.points for b in tasks], half[1], "Ordering points", light=sum(b.points for b in tasks) <= FEW))
+    written = iter(
+        fleet.map(
+            write_block,
+            tasks,
+            [b.points for b in tasks],
+            half[1],
+            "Ordering points",
+            light=sum(b.points for b in tasks) <= FEW,
+        )
+    )
     records = []
     for k, source in enumerate(placed):
         counts = mended(reads[k])
         repairs[k] += [Repair(code, source.index, n) for code, n in counts.items()]
-        repairs[k] += [Repair("scan" if k not in plans else "count", source.index, 1, r.error) for r in reads[k] if r.error]
-        about = {"dropped": sum(n for code, n in counts.items() if code in LEFT_OUT), "lost": sum(counts.get(code, 0) for code in LOST), "beyond": sum(r.beyond for r in reads[k]),
-                 "losses": ", ".join(f"{counts[code]:,} {REPAIRS[code]}" for code in LOST if counts.get(code))}
+        repairs[k] += [
+            Repair("scan" if k not in plans else "count", source.index, 1, r.error)
+            for r in reads[k]
+            if r.error
+        ]
+        about = {
+            "dropped": sum(n for code, n in counts.items() if code in LEFT_OUT),
+            "lost": sum(counts.get(code, 0) for code in LOST),
+            "beyond": sum(r.beyond for r in reads[k]),
+            "losses": ", ".join(f"{counts[code]:,} {REPAIRS[code]}" for code in LOST if counts.get(code)),
+        }
         if k not in plans:
             records.append({"points": 0} | about)
             continue
         above, mine, constants = plans[k]
-        records.append(finish(source, reads[k], above, mine, [next(written) for _ in mine], constants) | about)
+        records.append(
+            finish(source, reads[k], above, mine, [next(written) for _ in mine], constants) | about
+        )
     return records, repairs
 
 
 def _stretches_read(parts: list[Stretch], fleet, progress) -> list[Read]:
-    """Each stretch read where it may die: in the fleet's processes, or where other processes are not worth their start, one after another in a helper.
+    """Each stretch read where it may die: in the fleet's processes, or where other processes are not worth
+    their start, one after another in a helper.
 
     Where a process of the fleet died, they are read again one by one, so that the file is named.
     """
@@ -367,7 +490,18 @@ def _stretches_read(parts: list[Stretch], fleet, progress) -> list[Read]:
     for n, part in enumerate(parts):
         name, memory = os.path.basename(part.source.path), GUARDED + 600 * part.source.run
         try:
-            out.append(guard().call(read_stretch, part, about=name, seconds=SILENCE, memory=memory, progress=Part(progress, sum(sizes[:n]) / total, sum(sizes[: n + 1]) / total, total, "Reading points")))
+            out.append(
+                guard().call(
+                    read_stretch,
+                    part,
+                    about=name,
+                    seconds=SILENCE,
+                    memory=memory,
+                    progress=Part(
+                        progress, sum(sizes[:n]) / total, sum(sizes[: n + 1]) / total, total, "Reading points"
+                    ),
+                )
+            )
         except InputError as error:
             if not part.source.lenient:
                 raise
@@ -385,4 +519,3 @@ def _read(sources: list[Source], fleet, progress) -> list[list[Read]]:
     for part, read in zip(parts, found):
         out[places[part.source]].append(read)
     return out
-

@@ -12,9 +12,9 @@ from terrazza.db import queries
 from terrazza.db.models import Change, Entry, Fact, database
 from terrazza.db.models import Job as Row
 from terrazza.errors import NotFound, ParamsError, StateError
+from terrazza.files import checksum, disk
 from terrazza.fleet import Local
 from terrazza.store.cloud import Cloud
-from terrazza.files import checksum, disk
 
 PAGE = "page"
 DEMO_FOLDER = "demo-field"
@@ -43,10 +43,19 @@ class Job:
     """Facts of one job, read as they were when it was opened plus what this run has put.
 
     ``entry`` is the field-book line that is running, None for reading only.  ``inputs`` and ``out`` are the
-    files and the folder for deliverables that a command line gave, ``search`` folders to look for files in, ``may_read`` those that the page may read.
+    files and the folder for deliverables that a command line gave, ``search`` folders to look for files in,
+    ``may_read`` those that the page may read.
     """
 
-    def __init__(self, workspace: str, row: Row, entry: Entry | None = None, fleet=None, inputs: list[str] | None = None, out: str = ""):
+    def __init__(
+        self,
+        workspace: str,
+        row: Row,
+        entry: Entry | None = None,
+        fleet=None,
+        inputs: list[str] | None = None,
+        out: str = "",
+    ):
         self.workspace, self.row, self.entry = workspace, row, entry
         self.fleet = fleet or Local()
         self.inputs, self.out = inputs or [], out
@@ -85,8 +94,13 @@ class Job:
         return max(queries.next_number(self.row.id, kind), *(n + 1 for n in mine), 1)
 
     def next_photo(self, scan: int) -> int:
-        """A number for a new photo of a scan that none of its photos ever had (they are named scan-number)."""
-        return 1 + max((int(k.partition("-")[2]) for k in queries.keys_ever(self.row.id, "photo", f"{scan}-")), default=-1)
+        """A number for a new photo of a scan that none of its photos ever had (they are named
+        scan-number).
+        """
+        return 1 + max(
+            (int(k.partition("-")[2]) for k in queries.keys_ever(self.row.id, "photo", f"{scan}-")),
+            default=-1,
+        )
 
     def clear(self, kind: str) -> None:
         """Remove every fact of a kind when this run is committed."""
@@ -100,13 +114,18 @@ class Job:
     # --- scans and their columns
 
     def scans(self, chosen: list[int] | None = None, placed: bool = False) -> list[Scan]:
-        """Scans in file order; ``chosen`` limits to numbers (NotFound for a wrong one); ``placed`` to those with a pose."""
+        """Scans in file order; ``chosen`` limits to numbers (NotFound for a wrong one); ``placed`` to those
+        with a pose.
+        """
         poses = self.facts("pose")
         found = [self._scan(int(k), v, poses.get(k)) for k, v in self.facts("scan").items()]
         if chosen:
             wrong = set(chosen) - {s.id for s in found}
             if wrong:
-                raise NotFound(f"This job has no scan {min(wrong)}.", f"Its scans are {', '.join(str(s.id) for s in found) or 'none yet'}.")
+                raise NotFound(
+                    f"This job has no scan {min(wrong)}.",
+                    f"Its scans are {', '.join(str(s.id) for s in found) or 'none yet'}.",
+                )
             found = [s for s in found if s.id in set(chosen)]
         return [s for s in found if s.pose is not None] if placed else found
 
@@ -133,17 +152,22 @@ class Job:
     def cloud(self, number: int) -> Cloud:
         """The scan's columns at the versions of this moment."""
         prefix = f"{number}/"
-        pointers = {k[len(prefix):]: v for k, v in self.facts("column").items() if k.startswith(prefix)}
+        pointers = {k[len(prefix) :]: v for k, v in self.facts("column").items() if k.startswith(prefix)}
         return Cloud(self.scan_folder(number), pointers, self.facts("scan")[str(number)])
 
     def put_column(self, number: int, name: str, files: list[str]) -> None:
-        """Point a column of a scan to new block files, which are on the disk already (their names are made durable here)."""
+        """Point a column of a scan to new block files, which are on the disk already (their names are made
+        durable here).
+        """
         disk.sync(self.scan_folder(number))
         self.put("column", f"{number}/{name}", files, scan=number)
 
     def write_array(self, name: str, values: np.ndarray) -> None:
         """Keep an array that is too large for a fact (for example a joint covariance)."""
-        folder, file = self.subfolder("arrays"), f"{name}.{self.version}.{checksum(np.ascontiguousarray(values))}.npy"
+        folder, file = (
+            self.subfolder("arrays"),
+            f"{name}.{self.version}.{checksum(np.ascontiguousarray(values))}.npy",
+        )
         disk.write_array(os.path.join(folder, file), values)
         disk.sync(folder)
         self.put("array", name, file)
@@ -183,7 +207,9 @@ class Job:
         return self.get("frame") is not None
 
     def grid_pose(self, scan: Scan) -> np.ndarray:
-        """4×4 from the scan to what readouts and files show (the grid, or the job frame while there is none)."""
+        """4×4 from the scan to what readouts and files show (the grid, or the job frame while
+        there is none).
+        """
         return self.frame @ scan.pose
 
     def adjusted(self) -> list[int]:
@@ -195,7 +221,9 @@ class Job:
 
     @property
     def confined(self) -> bool:
-        """Whether this run was asked for by the page, which reaches the job and the folders of the settings; the command line has its user's rights."""
+        """Whether this run was asked for by the page, which reaches the job and the folders of the settings;
+        the command line has its user's rights.
+        """
         return self.entry is not None and self.entry.who == PAGE
 
     def reaches(self, path: str) -> bool:
@@ -208,19 +236,34 @@ class Job:
         """ParamsError where the page may not read (or write) what a parameter of this role names."""
         if role == "write":
             home = self.subfolder("deliverables")
-            if os.path.isabs(path) or not os.path.realpath(os.path.join(home, path or "-")).startswith(os.path.realpath(home) + os.sep):
-                raise ParamsError("Files written from the page stay in the job's deliverables.", "Give a plain file name; the command line writes anywhere.")
+            if os.path.isabs(path) or not os.path.realpath(os.path.join(home, path or "-")).startswith(
+                os.path.realpath(home) + os.sep
+            ):
+                raise ParamsError(
+                    "Files written from the page stay in the job's deliverables.",
+                    "Give a plain file name; the command line writes anywhere.",
+                )
         elif os.path.isabs(path) and not self.reaches(path):
-            raise ParamsError(f"“{path}” lies outside the folders that the page may read.", "Bring it into the job's inbox, or name its folder in TERRAZZA_FOLDERS.")
+            raise ParamsError(
+                f"“{path}” lies outside the folders that the page may read.",
+                "Bring it into the job's inbox, or name its folder in TERRAZZA_FOLDERS.",
+            )
 
     def input(self, name: str, what: str, beside: tuple[str, ...] = ()) -> str:
-        """The real path of a file that a parameter names: as it is, or relative to the recipe, the inputs, the inbox, or a folder ``beside``.
+        """The real path of a file that a parameter names: as it is, or relative to the recipe, the inputs,
+        the inbox, or a folder ``beside``.
 
         NotFound where it is not there; ParamsError where the page may not read it.
         """
         if "\0" in name or not name.strip():
             raise ParamsError(f"{what} “{name!r}” is no file name.", "Choose a file.")
-        folders = [*self.search, *(os.path.dirname(i) for i in self.inputs), self.subfolder("inbox"), *beside, *([] if self.confined else ["."])]
+        folders = [
+            *self.search,
+            *(os.path.dirname(i) for i in self.inputs),
+            self.subfolder("inbox"),
+            *beside,
+            *([] if self.confined else ["."]),
+        ]
         tries = [name] if os.path.isabs(name) else [os.path.join(folder, name) for folder in folders]
         for path in tries:
             if self.confined and not self.reaches(path):
@@ -228,15 +271,22 @@ class Job:
                 continue
             if os.path.exists(path):
                 return os.path.realpath(path)
-        raise NotFound(f"{what} “{name}” is not there.", "Give its full path, one relative to the recipe or to the input files, or drop it into the inbox.")
+        raise NotFound(
+            f"{what} “{name}” is not there.",
+            "Give its full path, one relative to the recipe or the input files, or drop it into the inbox.",
+        )
 
     def output(self, path: str, ending: str) -> str:
-        """Where a deliverable goes: relative paths land in the job's deliverables, or in the folder the command line named.
+        """Where a deliverable goes: relative paths land in the job's deliverables, or in the folder the
+        command line named.
 
-        ParamsError where the page asks for a place outside the deliverables, or the name leads there by a link.
+        ParamsError where the page asks for a place outside the deliverables, or the name leads there by a
+        link.
         """
         if "\0" in path or not os.path.basename(path) or len(os.path.basename(path).encode()) > 200:
-            raise ParamsError(f"“{path[:80]!r}” is no file name that can be written.", "Give a plain file name.")
+            raise ParamsError(
+                f"“{path[:80]!r}” is no file name that can be written.", "Give a plain file name."
+            )
         if not path.lower().endswith(ending):
             path += ending
         home = self.out or self.subfolder("deliverables")
@@ -248,7 +298,12 @@ class Job:
 
     def own_file(self, folder: str, name: str) -> str:
         """Path of one of the job's own files; NotFound where a record names something that is none."""
-        if not name or name != os.path.basename(name) or name in {".", ".."} or os.path.islink(os.path.join(self.folder, folder, name)):
+        if (
+            not name
+            or name != os.path.basename(name)
+            or name in {".", ".."}
+            or os.path.islink(os.path.join(self.folder, folder, name))
+        ):
             raise NotFound(f"“{name}” is no file of this job.", "Run “terrazza check”.")
         return os.path.join(self.folder, folder, name)
 
@@ -260,21 +315,34 @@ class Job:
     # --- committing
 
     def commit(self, figures: dict, seconds: float) -> None:
-        """All changes and the entry's state in one transaction: before it the job is as before, after it as after."""
+        """All changes and the entry's state in one transaction: before it the job is as before, after it as
+        after.
+        """
         with database.atomic("IMMEDIATE"):
             for (kind, key), (value, scan) in self._puts.items():
                 where = dict(job=self.row, kind=kind, key=key)
                 fact = Fact.get_or_none(**where)
                 if fact is None and value is None:
                     continue
-                Change.create(entry=self.entry, kind=kind, key=key, scan=scan if scan is not None else fact.scan if fact else None,
-                              before=fact.value if fact else None, before_entry=fact.entry if fact else None, after=value)
+                Change.create(
+                    entry=self.entry,
+                    kind=kind,
+                    key=key,
+                    scan=scan if scan is not None else fact.scan if fact else None,
+                    before=fact.value if fact else None,
+                    before_entry=fact.entry if fact else None,
+                    after=value,
+                )
                 if value is None:
                     fact.delete_instance()
                 elif fact is None:
                     Fact.create(**where, scan=scan, value=value, entry=self.entry.number)
                 else:
-                    fact.value, fact.entry, fact.scan = value, self.entry.number, scan if scan is not None else fact.scan
+                    fact.value, fact.entry, fact.scan = (
+                        value,
+                        self.entry.number,
+                        scan if scan is not None else fact.scan,
+                    )
                     fact.save()
             for number, state in self._marks:
                 Entry.update(state=state).where((Entry.job == self.row) & (Entry.number == number)).execute()
@@ -295,6 +363,3 @@ def covariance_of(record: dict) -> np.ndarray | None:
 def plain(pose: np.ndarray) -> list:
     """A pose as nested lists, for a fact."""
     return [[float(v) for v in row] for row in pose]
-
-
-

@@ -12,13 +12,14 @@ from terrazza.operations.base import Figures, Operation, Params, field, operatio
 from terrazza.operations.job import Job
 from terrazza.operations.notation import Notation
 
-
 FORMULAS = ("=", "+", "-", "@", "\t", "\r", "\n")
 NUMBER = re.compile(r"[+\-−]?[\d.,’'\s\u202f]+")
 
 
 class MeasuresParams(Params):
-    path: str = field("File", "measures.csv", role="write", help="Relative paths land in the job's deliverables.")
+    path: str = field(
+        "File", "measures.csv", role="write", help="Relative paths land in the job's deliverables."
+    )
 
 
 @operation
@@ -36,8 +37,23 @@ class DeliverMeasures(Operation):
         for record in job.facts("measure").values():
             figures = table.measured(job, record["kind"], record["points"], record["reach"])
             for k, at in enumerate(figures.pop("at")):
-                rows.append([record["name"], record["kind"], k + 1, *(n.number(v) for v in n.ordered(at)), table.listed(n, figures)])
-        return _listed(job, params.path, ["name", "kind", "point", *(f"{c} ({n.short})" for c in n.order.split()), "figures"], rows, "measures", len(job.facts("measure")))
+                rows.append(
+                    [
+                        record["name"],
+                        record["kind"],
+                        k + 1,
+                        *(n.number(v) for v in n.ordered(at)),
+                        table.listed(n, figures),
+                    ]
+                )
+        return _listed(
+            job,
+            params.path,
+            ["name", "kind", "point", *(f"{c} ({n.short})" for c in n.order.split()), "figures"],
+            rows,
+            "measures",
+            len(job.facts("measure")),
+        )
 
 
 class PinsParams(Params):
@@ -56,18 +72,38 @@ class DeliverPins(Operation):
         if not job.facts("pin"):
             raise StateError("There are no pins yet.", "Put one on the table.")
         n = Notation.of(job)
-        rows = [[p["name"], *(n.number(v) for v in n.ordered(table.place(job, p["point"]))), p["text"], p["link"], (job.get("measure", p["measure"]) or {}).get("name", "")] for p in job.facts("pin").values()]
-        return _listed(job, params.path, ["name", *(f"{c} ({n.short})" for c in n.order.split()), "text", "link", "measure"], rows, "pins", len(rows))
+        rows = [
+            [
+                p["name"],
+                *(n.number(v) for v in n.ordered(table.place(job, p["point"]))),
+                p["text"],
+                p["link"],
+                (job.get("measure", p["measure"]) or {}).get("name", ""),
+            ]
+            for p in job.facts("pin").values()
+        ]
+        return _listed(
+            job,
+            params.path,
+            ["name", *(f"{c} ({n.short})" for c in n.order.split()), "text", "link", "measure"],
+            rows,
+            "pins",
+            len(rows),
+        )
 
 
 def unformulated(cell: str | int | float) -> str | int | float:
-    """A cell that no spreadsheet takes for a formula: text that begins like one, and is no number, gets an apostrophe before it."""
+    """A cell that no spreadsheet takes for a formula: text that begins like one, and is no number, gets an
+    apostrophe before it.
+    """
     text = str(cell)
     return f"'{text}" if text[:1] in FORMULAS and not NUMBER.fullmatch(text) else cell
 
 
 def _listed(job: Job, path: str, heading: list[str], rows: list[list], what: str, count: int) -> Figures:
-    """Write a table as CSV (semicolons where the decimal mark is a comma) and enter it among the deliverables."""
+    """Write a table as CSV (semicolons where the decimal mark is a comma) and enter it among the
+    deliverables.
+    """
     full = job.output(path, ".csv")
     with whole(full) as partial, open(partial, "w", encoding="utf-8-sig", newline="") as f:
         out = csv.writer(f, delimiter=";" if Notation.of(job).decimal_mark == "comma" else ",")

@@ -1,9 +1,9 @@
 """Mean distance to the nearest neighbours for every point of large scans, tile by tile over the fleet.
 
-A tile is a node of a scan's octree whose subtree fits in memory.  Its points are measured against all points in
-the tile and a margin; where a point's last neighbour lies farther than the margin reaches, it is measured
-again against everything that could be nearer, so that the result is that of one search over all points.  Never
-are many more points in memory than a piece may hold.
+A tile is a node of a scan's octree whose subtree fits in memory.  Its points are measured against all points
+in the tile and a margin; where a point's last neighbour lies farther than the margin reaches, it is measured
+again against everything that could be nearer, so that the result is that of one search over all points.
+Never are many more points in memory than a piece may hold.
 """
 
 import os
@@ -26,7 +26,9 @@ NODES = 16  # times as many points as a piece may hold are looked through for th
 
 @dataclass(frozen=True)
 class Tile:
-    """Query points of one scan, in a cube of its own frame, and all clouds with their poses into the common frame; distances go into ``path`` (f4 by index)."""
+    """Query points of one scan, in a cube of its own frame, and all clouds with their poses into the common
+    frame; distances go into ``path`` (f4 by index).
+    """
 
     own: int
     clouds: tuple[CloudPiece, ...]
@@ -41,7 +43,9 @@ class Tile:
 
 
 def tiles(cloud: Cloud, most: int) -> list[tuple[np.ndarray, np.ndarray, int, float]]:
-    """Cubes (low, high, points in the subtree, spacing of the points there) that part the scan into pieces of at most ``most`` points or so."""
+    """Cubes (low, high, points in the subtree, spacing of the points there) that part the scan into pieces of
+    at most ``most`` points or so.
+    """
     nodes = cloud.nodes
     up = octree.parents(nodes)
     total = nodes["count"].astype(np.int64).copy()
@@ -61,7 +65,14 @@ def tiles(cloud: Cloud, most: int) -> list[tuple[np.ndarray, np.ndarray, int, fl
             continue
         edge = cloud.size / 2.0 ** int(node["level"])
         place = np.array([node["x"], node["y"], node["z"]], float)
-        out.append((place * edge + cloud.low, (place + 1) * edge + cloud.low, max(points, 1), float(edge / np.sqrt(max(points, 1)))))
+        out.append(
+            (
+                place * edge + cloud.low,
+                (place + 1) * edge + cloud.low,
+                max(points, 1),
+                float(edge / np.sqrt(max(points, 1))),
+            )
+        )
     return out
 
 
@@ -75,12 +86,19 @@ def _octant(node, o: int):
 
 
 def _crowd(clouds: list[Cloud], poses, low, high, spacing: float = 0.0) -> int:
-    """How many points at most a box of the common frame holds, with ``spacing`` (m) of nodes no denser than that."""
-    return sum(int(c.nodes["count"][c.touched(low, high, pose)[0] & c.no_denser(spacing)].sum()) for c, pose in zip(clouds, poses))
+    """How many points at most a box of the common frame holds, with ``spacing`` (m) of nodes no denser than
+    that.
+    """
+    return sum(
+        int(c.nodes["count"][c.touched(low, high, pose)[0] & c.no_denser(spacing)].sum())
+        for c, pose in zip(clouds, poses)
+    )
 
 
 def _within(clouds: list[Cloud], poses, low, high, spacing: float = 0.0) -> np.ndarray:
-    """Kept points of all clouds in a box of the common frame, with ``spacing`` (m) only of nodes no denser than that."""
+    """Kept points of all clouds in a box of the common frame, with ``spacing`` (m) only of nodes no denser
+    than that.
+    """
     return _points(clouds, poses, [c.inside(low, high, pose, spacing) for c, pose in zip(clouds, poses)])
 
 
@@ -95,7 +113,9 @@ def _moved(pose: np.ndarray, points: np.ndarray) -> np.ndarray:
 
 
 def _mean(query: np.ndarray, data: np.ndarray, k: int) -> tuple[np.ndarray, np.ndarray]:
-    """Mean of the distances to the ``k`` nearest others, and the farthest of them; infinite where there are fewer."""
+    """Mean of the distances to the ``k`` nearest others, and the farthest of them; infinite where there are
+    fewer.
+    """
     return _others(Nearest(data), query, k)
 
 
@@ -115,15 +135,24 @@ def measure(tile: Tile, progress: Progress) -> None:
     if not len(index):
         return
     query = _moved(pose, own.at(index))
-    low, high, margin = np.array([query[:, a].min() for a in range(3)]), np.array([query[:, a].max() for a in range(3)]), tile.margin
-    while margin > LEAST and _crowd(clouds, tile.poses, low - margin, high + margin) > tile.points + tile.at_once:
+    low, high, margin = (
+        np.array([query[:, a].min() for a in range(3)]),
+        np.array([query[:, a].max() for a in range(3)]),
+        tile.margin,
+    )
+    while (
+        margin > LEAST
+        and _crowd(clouds, tile.poses, low - margin, high + margin) > tile.points + tile.at_once
+    ):
         margin /= 2  # a few points beside many
     low, high = low - margin, high + margin
     data = _within(clouds, tile.poses, low, high)
     mean, last = np.empty(len(query)), np.empty(len(query))
     tree, k = Nearest(data), tile.neighbours
     for start in range(0, len(query), 200_000):
-        mean[start : start + 200_000], last[start : start + 200_000] = _others(tree, query[start : start + 200_000], k)
+        mean[start : start + 200_000], last[start : start + 200_000] = _others(
+            tree, query[start : start + 200_000], k
+        )
         progress.advance(min(start + 200_000, len(query)) / len(query) * tile.points, tile.points)
     loose = np.flatnonzero(((query - low < last[:, None]) | (high - query < last[:, None])).any(1))
     if len(loose):
@@ -135,12 +164,15 @@ def measure(tile: Tile, progress: Progress) -> None:
 def _again(clouds, tile, query, loose, mean, last):
     """Measure points again whose neighbours may lie beyond the margin: in groups of like reach and place.
 
-    Where a group's surroundings are too many points for the memory, an even part of them says first how near the neighbours must be.
+    Where a group's surroundings are too many points for the memory, an even part of them says first how near
+    the neighbours must be.
     """
     reach = np.minimum(last, max(c.size for c in clouds) * 2)
     while len(loose):
         edge = 2.0 ** np.ceil(np.log2(np.maximum(reach[loose], LEAST)))
-        _, member = np.unique(np.c_[np.floor(query[loose] / (4 * edge[:, None])), edge], axis=0, return_inverse=True)
+        _, member = np.unique(
+            np.c_[np.floor(query[loose] / (4 * edge[:, None])), edge], axis=0, return_inverse=True
+        )
         member, nearer = member.ravel(), []
         for g in range(member.max() + 1):
             mine = loose[member == g]
@@ -149,7 +181,9 @@ def _again(clouds, tile, query, loose, mean, last):
             if _crowd(clouds, tile.poses, low, high) <= NODES * tile.at_once:
                 there = [c.inside(low, high, pose) for c, pose in zip(clouds, tile.poses)]
                 if sum(map(len, there)) <= tile.at_once:
-                    mean[mine], last[mine] = _mean(query[mine], _points(clouds, tile.poses, there), tile.neighbours)
+                    mean[mine], last[mine] = _mean(
+                        query[mine], _points(clouds, tile.poses, there), tile.neighbours
+                    )
                     continue
             spacing = far
             while _crowd(clouds, tile.poses, low, high, spacing / 2) <= tile.at_once:
@@ -159,19 +193,34 @@ def _again(clouds, tile, query, loose, mean, last):
             reach[mine] = np.minimum(reach[mine], bound)
             nearer.append(mine[shrunk])
             for one in mine[~shrunk]:
-                mean[[one]], last[[one]] = _mean(query[[one]], _around(clouds, tile.poses, query[one], reach[one]), tile.neighbours)
+                mean[[one]], last[[one]] = _mean(
+                    query[[one]], _around(clouds, tile.poses, query[one], reach[one]), tile.neighbours
+                )
         loose = np.concatenate(nearer) if nearer else loose[:0]
 
 
 def _around(clouds: list[Cloud], poses, centre: np.ndarray, radius: float) -> np.ndarray:
-    """Kept points of all clouds within ``radius`` (m) of a place of the common frame, the farthest included."""
-    return _points(clouds, poses, [c.in_ball(rigid.apply(rigid.inverse(pose), centre[None])[0], radius * (1 + 1e-9) + 1e-9) for c, pose in zip(clouds, poses)])
+    """Kept points of all clouds within ``radius`` (m) of a place of the common frame, the
+    farthest included.
+    """
+    return _points(
+        clouds,
+        poses,
+        [
+            c.in_ball(rigid.apply(rigid.inverse(pose), centre[None])[0], radius * (1 + 1e-9) + 1e-9)
+            for c, pose in zip(clouds, poses)
+        ],
+    )
 
 
 def distances(job, scans, neighbours: int, over_all: bool, folder: str, progress: Progress) -> dict[int, str]:
-    """Paths of files (f4 by point index, NaN where a point is cut) with the mean distance to ``neighbours`` others, within each scan or over all of them."""
+    """Paths of files (f4 by point index, NaN where a point is cut) with the mean distance to ``neighbours``
+    others, within each scan or over all of them.
+    """
     paths, work = {}, []
-    most = job.fleet.points_at_once // (len(scans) if over_all else 1)  # where a tile is full others may be as full
+    most = job.fleet.points_at_once // (
+        len(scans) if over_all else 1
+    )  # where a tile is full others may be as full
     for number, scan in enumerate(scans):
         cloud = job.cloud(scan.id)
         paths[scan.id] = os.path.join(folder, f"distance.{scan.id}.npy")
@@ -179,7 +228,27 @@ def distances(job, scans, neighbours: int, over_all: bool, folder: str, progress
         pieces = tuple(CloudPiece.of(job, s) for s in (scans if over_all else [scan]))
         poses = tuple(s.pose if over_all else np.eye(4) for s in (scans if over_all else [scan]))
         for low, high, points, spacing in tiles(cloud, most):
-            work.append(Tile(number if over_all else 0, pieces, poses, low, high, points, MARGIN * spacing, neighbours, job.fleet.points_at_once, paths[scan.id]))
+            work.append(
+                Tile(
+                    number if over_all else 0,
+                    pieces,
+                    poses,
+                    low,
+                    high,
+                    points,
+                    MARGIN * spacing,
+                    neighbours,
+                    job.fleet.points_at_once,
+                    paths[scan.id],
+                )
+            )
     work.sort(key=lambda w: -w.points)  # so that none is left with a large one when the others have finished
-    job.fleet.map(measure, work, [w.points for w in work], progress, "Measuring neighbours", light=few([w.points for w in work]))
+    job.fleet.map(
+        measure,
+        work,
+        [w.points for w in work],
+        progress,
+        "Measuring neighbours",
+        light=few([w.points for w in work]),
+    )
     return paths

@@ -1,4 +1,6 @@
-"""How a job writes its figures: unit, decimals, marks and the order of coordinates, for pages and files alike."""
+"""How a job writes its figures: unit, decimals, marks and the order of coordinates, for pages and files
+alike.
+"""
 
 from dataclasses import dataclass
 
@@ -31,7 +33,13 @@ class Notation:
 
     @property
     def plural(self) -> str:
-        return "inches" if self.unit == "inch" else self.unit.replace("foot", "feet") if "foot" in self.unit else f"{self.unit}s"
+        return (
+            "inches"
+            if self.unit == "inch"
+            else self.unit.replace("foot", "feet")
+            if "foot" in self.unit
+            else f"{self.unit}s"
+        )
 
     @property
     def metres(self) -> float:
@@ -39,7 +47,9 @@ class Notation:
 
     @property
     def small_short(self) -> str:
-        """Unit of residuals and standard deviations: millimetres, but the job's own where it counts in feet or inches."""
+        """Unit of residuals and standard deviations: millimetres, but the job's own where it counts in feet
+        or inches.
+        """
         return "mm" if self.unit in {"metre", "millimetre"} else self.short
 
     def small(self, millimetres: float, decimals: int = 1) -> str:
@@ -51,7 +61,11 @@ class Notation:
     def number(self, value: float, decimals: int | None = None) -> str:
         """A plain number with the job's marks."""
         text = f"{value:,.{self.decimals if decimals is None else decimals}f}"
-        return text.replace(",", "\0").replace(".", "," if self.decimal_mark == "comma" else ".").replace("\0", MARKS[self.thousands])
+        return (
+            text.replace(",", "\0")
+            .replace(".", "," if self.decimal_mark == "comma" else ".")
+            .replace("\0", MARKS[self.thousands])
+        )
 
     def residual(self, millimetres: float, decimals: int = 1) -> str:
         """A residual as ``small`` writes it, with its unit."""
@@ -59,7 +73,9 @@ class Notation:
 
     def length(self, metres: float, square: bool = False) -> str:
         """A length, or with ``square`` an area, with its unit."""
-        return f"{self.number(metres / self.metres ** (2 if square else 1))} {self.short}{'²' if square else ''}"
+        return (
+            f"{self.number(metres / self.metres ** (2 if square else 1))} {self.short}{'²' if square else ''}"
+        )
 
     def ordered(self, point) -> list[float]:
         """A coordinate triple in the job's order and unit."""
@@ -75,4 +91,11 @@ class Notation:
 
     def about(self) -> dict:
         """For scripts: factor, short unit, decimals, marks and order."""
-        return {"per_unit": self.metres, "unit": self.short, "decimals": self.decimals, "decimal": "," if self.decimal_mark == "comma" else ".", "thousands": MARKS[self.thousands], "order": self.order}
+        return {
+            "per_unit": self.metres,
+            "unit": self.short,
+            "decimals": self.decimals,
+            "decimal": "," if self.decimal_mark == "comma" else ".",
+            "thousands": MARKS[self.thousands],
+            "order": self.order,
+        }

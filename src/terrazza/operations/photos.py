@@ -28,10 +28,30 @@ def kept(job: Job, name: str, stem: str) -> tuple[str, int, int]:
 
 class AddPhotoParams(Params):
     scan: int = field("Scan", ge=1, widget="scan", help="Number of the scan from whose station it was taken.")
-    picture: str = field("Picture", help="A spherical picture, twice as wide as high, in the inbox or at a path.", widget="file", role="read", max_length=500)
+    picture: str = field(
+        "Picture",
+        help="A spherical picture, twice as wide as high, in the inbox or at a path.",
+        widget="file",
+        role="read",
+        max_length=500,
+    )
     name: str = field("Name", "", help="Empty: the picture's.", max_length=120)
-    turn_deg: float = field("Turned", 0.0, unit="°", ge=-360, le=360, help="Direction of the picture's middle, counter-clockwise from the scan's x axis.")
-    up: float = field("Camera above the scanner", 0.0, unit="m", ge=-5, le=20, help="How far over the scan's origin it was taken.")
+    turn_deg: float = field(
+        "Turned",
+        0.0,
+        unit="°",
+        ge=-360,
+        le=360,
+        help="Direction of the picture's middle, counter-clockwise from the scan's x axis.",
+    )
+    up: float = field(
+        "Camera above the scanner",
+        0.0,
+        unit="m",
+        ge=-5,
+        le=20,
+        help="How far over the scan's origin it was taken.",
+    )
 
 
 @operation
@@ -47,18 +67,41 @@ class AddPhoto(Operation):
         number = job.next_photo(scan.id)
         file, width, height = kept(job, params.picture, f"photo.{scan.id}-{number}")
         if width != 2 * height:
-            raise ParamsError(f"The picture has {width} × {height} pixels: a spherical one is twice as wide as high.", "Export it as an equirectangular panorama.")
+            raise ParamsError(
+                f"The picture has {width} × {height} pixels: a spherical one is twice as wide as high.",
+                "Export it as an equirectangular panorama.",
+            )
         name = params.name or os.path.splitext(os.path.basename(params.picture))[0]
         pose = rigid.make(rigid.about_z(np.radians(params.turn_deg)), np.array([0.0, 0.0, params.up]))
-        job.put("photo", f"{scan.id}-{number}", {"scan": scan.id, "name": name, "file": file, "width": width, "height": height, "representation": "spherical", "lens": {}, "pose": plain(pose)}, scan=scan.id)
+        job.put(
+            "photo",
+            f"{scan.id}-{number}",
+            {
+                "scan": scan.id,
+                "name": name,
+                "file": file,
+                "width": width,
+                "height": height,
+                "representation": "spherical",
+                "lens": {},
+                "pose": plain(pose),
+            },
+            scan=scan.id,
+        )
         return {"says": f"Photo “{name}” added to scan {scan.id}", "photo": f"{scan.id}-{number}"}
 
 
 class EditPhotoParams(Params):
     photo: str = field("Photo", help="Scan and number, as listed, for example 3-0.", pattern=r"^\d+-\d+$")
     name: str = field("Name", "", help="Empty: unchanged.", max_length=120)
-    turn_deg: float = field("Turn by", 0.0, unit="°", ge=-360, le=360, help="Counter-clockwise about the vertical of its scan.")
-    remove: bool = field("Take it away", False, help="Undo puts it back; colours that points have from it stay until they are made anew.")
+    turn_deg: float = field(
+        "Turn by", 0.0, unit="°", ge=-360, le=360, help="Counter-clockwise about the vertical of its scan."
+    )
+    remove: bool = field(
+        "Take it away",
+        False,
+        help="Undo puts it back; colours that points have from it stay until they are made anew.",
+    )
 
 
 @operation
@@ -72,13 +115,28 @@ class EditPhoto(Operation):
     def run(self, job: Job, params: EditPhotoParams, progress: Progress) -> Figures:
         record = job.get("photo", params.photo)
         if record is None:
-            raise NotFound(f"There is no photo {params.photo}.", f"The photos are {', '.join(job.facts('photo')) or 'none'}.")
+            raise NotFound(
+                f"There is no photo {params.photo}.",
+                f"The photos are {', '.join(job.facts('photo')) or 'none'}.",
+            )
         if params.remove:
             job.put("photo", params.photo, None)
-            return {"says": f"Photo “{record['name']}” taken away from scan {record['scan']}; undo puts it back"}
+            return {
+                "says": f"Photo “{record['name']}” taken away from scan {record['scan']}; undo puts it back"
+            }
         if not (params.name or params.turn_deg):
-            raise ParamsError("import.edit_photo: nothing to change was given.", "Give a name or an angle, or take it away.")
+            raise ParamsError(
+                "import.edit_photo: nothing to change was given.", "Give a name or an angle, or take it away."
+            )
         pose = np.array(record["pose"])
         pose[:3, :3] = rigid.about_z(np.radians(params.turn_deg)) @ pose[:3, :3]
-        job.put("photo", params.photo, record | {"name": params.name or record["name"], "pose": plain(pose)}, scan=record["scan"])
-        return {"says": f"Photo {params.photo}: “{params.name or record['name']}”" + (f", turned by {params.turn_deg:g}°" if params.turn_deg else "")}
+        job.put(
+            "photo",
+            params.photo,
+            record | {"name": params.name or record["name"], "pose": plain(pose)},
+            scan=record["scan"],
+        )
+        return {
+            "says": f"Photo {params.photo}: “{params.name or record['name']}”"
+            + (f", turned by {params.turn_deg:g}°" if params.turn_deg else "")
+        }

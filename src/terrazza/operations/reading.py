@@ -1,4 +1,6 @@
-"""Files of others, read where they may die or hang (see ``fleet.guard``): looks, photos, pictures, trajectories."""
+"""Files of others, read where they may die or hang (see ``fleet.guard``): looks, photos, pictures,
+trajectories.
+"""
 
 import io
 import os
@@ -13,22 +15,27 @@ from terrazza.errors import InputError, TerrazzaError
 from terrazza.fleet.guard import allowed, guard
 from terrazza.formats import control as control_file
 from terrazza.formats import e57, text, trajectory
-from terrazza.formats.control import ControlFile
 from terrazza.formats.contents import Contents, ImageInside
+from terrazza.formats.control import ControlFile
 
 LARGEST = 500_000_000  # pixels of a picture
 Image.MAX_IMAGE_PIXELS = LARGEST
 
 
 def need_file(path: str) -> os.stat_result:
-    """What the system knows of a plain file; InputError for what is not there or is something else, a pipe for example."""
+    """What the system knows of a plain file; InputError for what is not there or is something else, a pipe
+    for example.
+    """
     name = os.path.basename(path)
     try:
         about = os.stat(path)
     except FileNotFoundError as error:
         raise InputError(f"“{path}” is not there.", "Check the path.") from error
     except (OSError, ValueError) as error:
-        raise InputError(f"“{name}” cannot be opened ({getattr(error, 'strerror', None) or error}).", "Check who may read it.") from error
+        raise InputError(
+            f"“{name}” cannot be opened ({getattr(error, 'strerror', None) or error}).",
+            "Check who may read it.",
+        ) from error
     if stat.S_ISDIR(about.st_mode):
         raise InputError(f"“{name}” is a folder.", "Name the files in it.")
     if not stat.S_ISREG(about.st_mode):
@@ -37,7 +44,9 @@ def need_file(path: str) -> os.stat_result:
 
 
 def look(path: str, columns: tuple[str, ...] = ()) -> Contents:
-    """What ``formats.look`` finds; what was found in a file, or is wrong with it, is remembered as long as the file stays the same."""
+    """What ``formats.look`` finds; what was found in a file, or is wrong with it, is remembered as long as
+    the file stays the same.
+    """
     about = need_file(path)
     found = _looked(os.path.abspath(path), columns, about.st_size, about.st_mtime_ns)
     if isinstance(found, TerrazzaError):
@@ -76,14 +85,26 @@ def photo(path: str, image: ImageInside) -> tuple[bytes, str]:
 
 
 def opened(source, name: str) -> tuple[str, int, int]:
-    """(ending, width, height) of a JPEG or PNG; InputError where it is none, or larger than any camera makes."""
+    """(ending, width, height) of a JPEG or PNG; InputError where it is none, or larger than any
+    camera makes.
+    """
     try:
         with Image.open(source) as image:
             ending, (width, height) = {"JPEG": "jpg", "PNG": "png"}[image.format], image.size
-    except (OSError, KeyError, ValueError, SyntaxError, UnidentifiedImageError, Image.DecompressionBombError) as error:
+    except (
+        OSError,
+        KeyError,
+        ValueError,
+        SyntaxError,
+        UnidentifiedImageError,
+        Image.DecompressionBombError,
+    ) as error:
         raise InputError(f"“{name}” is no JPEG or PNG.", "Export the picture again.") from error
     if width * height > LARGEST:
-        raise InputError(f"“{name}” has {width:,} × {height:,} pixels; {LARGEST / 1e6:.0f} million are the most.", "Make it smaller.")
+        raise InputError(
+            f"“{name}” has {width:,} × {height:,} pixels; {LARGEST / 1e6:.0f} million are the most.",
+            "Make it smaller.",
+        )
     return ending, width, height
 
 

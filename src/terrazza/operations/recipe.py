@@ -1,4 +1,6 @@
-"""Recipes: TOML files with ``[[step]]`` tables; read, checked before they start, and written from a field book."""
+"""Recipes: TOML files with ``[[step]]`` tables; read, checked before they start, and written from a field
+book.
+"""
 
 import json
 import os
@@ -23,11 +25,22 @@ def read(path: str) -> list[dict]:
         raise InputError(f"The recipe “{name}” is not valid TOML: {error}.", "Mend that line.") from error
     steps = data.get("step")
     if not isinstance(steps, list) or not steps or set(data) - {"step", "title"}:
-        raise InputError(f"The recipe “{name}” needs [[step]] tables" + (f" and knows no “{sorted(set(data) - {'step', 'title'})[0]}”." if set(data) - {"step", "title"} else "."), "Each names an operation, then its parameters.")
+        raise InputError(
+            f"The recipe “{name}” needs [[step]] tables"
+            + (
+                f" and knows no “{sorted(set(data) - {'step', 'title'})[0]}”."
+                if set(data) - {"step", "title"}
+                else "."
+            ),
+            "Each names an operation, then its parameters.",
+        )
     out = []
     for number, step in enumerate(steps, 1):
         if not isinstance(step, dict) or not isinstance(step.get("operation"), str):
-            raise InputError(f"Step {number} of the recipe “{name}” names no operation.", 'Write for example operation = "import.files".')
+            raise InputError(
+                f"Step {number} of the recipe “{name}” names no operation.",
+                'Write for example operation = "import.files".',
+            )
         params = {k: v for k, v in step.items() if k != "operation"}
         try:
             find(step["operation"]).check(params)
@@ -40,7 +53,9 @@ def read(path: str) -> list[dict]:
 
 
 def write(entries: list[Entry], title: str, bound: bool = False) -> str:
-    """A recipe from living entries; steps bound to the place are left out unless ``bound``, and files are left to the command line."""
+    """A recipe from living entries; steps bound to the place are left out unless ``bound``, and files are
+    left to the command line.
+    """
     lines = [f"title = {json.dumps(title, ensure_ascii=False)}", ""]
     for entry in entries:
         operation = find(entry.operation)
@@ -49,9 +64,17 @@ def write(entries: list[Entry], title: str, bound: bool = False) -> str:
         lines.append("[[step]]")
         lines.append(f"operation = {json.dumps(entry.operation)}")
         defaults = operation.check({k: v for k, v in entry.params.items()}).model_dump()
-        fresh = {n: f.get_default(call_default_factory=True) for n, f in operation.Params.model_fields.items() if not f.is_required()}
+        fresh = {
+            n: f.get_default(call_default_factory=True)
+            for n, f in operation.Params.model_fields.items()
+            if not f.is_required()
+        }
         for key, value in defaults.items():
-            if key in PATHS.get(entry.operation, ()) or value is None or (key in fresh and _same(fresh[key], value)):
+            if (
+                key in PATHS.get(entry.operation, ())
+                or value is None
+                or (key in fresh and _same(fresh[key], value))
+            ):
                 continue
             if entry.operation == "georeference.control" and key == "control":
                 value = os.path.basename(value)
@@ -61,7 +84,11 @@ def write(entries: list[Entry], title: str, bound: bool = False) -> str:
 
 
 def _same(default, value) -> bool:
-    plain = [d.model_dump() if hasattr(d, "model_dump") else d for d in default] if isinstance(default, list) else default
+    plain = (
+        [d.model_dump() if hasattr(d, "model_dump") else d for d in default]
+        if isinstance(default, list)
+        else default
+    )
     return plain == value
 
 

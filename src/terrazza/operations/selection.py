@@ -33,18 +33,57 @@ MARKS = {"space": " ", "comma": ",", "semicolon": ";", "tab": "\t"}
 class PointParams(Params):
     path: str = field("File", "", role="write", help="Relative paths land in the job's deliverables.")
     scans: list[int] = scans_field("Empty: all placed scans.")
-    classes: list[int] = field("Classes", list, help="Only points of these classes; empty: all.", widget="classes")
-    box: list[float] = field("Box", list, unit="m", help="Lowest E, N, H and highest E, N, H, in the grid (or job frame); empty: everything.", max_length=6)
-    within: str = field("Working box", "", max_length=100, help="Name of a box of the table: only what it shows is taken; empty: everything.", widget="within")
-    spacing: float = field("Thin to a spacing of", 0.0, unit="m", blank="every point", ge=0, le=100, help="No two points nearer than this, across scans too; 0: every point.")
-    cell: float = field("One point a cell of", 0.0, unit="m", blank="every point", ge=0, le=100, help="The first in each cell of this edge, over all scans; 0: every point.")
-    most: int = field("Number of points", 0, blank="every point", ge=0, le=2**40, help="Thin evenly to this many; 0: every point.")
+    classes: list[int] = field(
+        "Classes", list, help="Only points of these classes; empty: all.", widget="classes"
+    )
+    box: list[float] = field(
+        "Box",
+        list,
+        unit="m",
+        help="Lowest E, N, H and highest E, N, H, in the grid (or job frame); empty: everything.",
+        max_length=6,
+    )
+    within: str = field(
+        "Working box",
+        "",
+        max_length=100,
+        help="Name of a box of the table: only what it shows is taken; empty: everything.",
+        widget="within",
+    )
+    spacing: float = field(
+        "Thin to a spacing of",
+        0.0,
+        unit="m",
+        blank="every point",
+        ge=0,
+        le=100,
+        help="No two points nearer than this, across scans too; 0: every point.",
+    )
+    cell: float = field(
+        "One point a cell of",
+        0.0,
+        unit="m",
+        blank="every point",
+        ge=0,
+        le=100,
+        help="The first in each cell of this edge, over all scans; 0: every point.",
+    )
+    most: int = field(
+        "Number of points",
+        0,
+        blank="every point",
+        ge=0,
+        le=2**40,
+        help="Thin evenly to this many; 0: every point.",
+    )
     colour: Colour = field("Colour", "photo, else native")
 
 
 @dataclass(frozen=True)
 class Share:
-    """What a selection takes of one scan, such that another process can find it: ``pose`` maps the scan to the grid, in which the boxes are (None where none is needed)."""
+    """What a selection takes of one scan, such that another process can find it: ``pose`` maps the scan to
+    the grid, in which the boxes are (None where none is needed).
+    """
 
     scan: int
     piece: CloudPiece
@@ -55,7 +94,9 @@ class Share:
     thinned: str = ""
 
     def wanted(self, cloud: Cloud, start: int, stop: int, within: bool) -> np.ndarray:
-        """Mask of what is asked for of a stretch, before thinning and whatever is cut; ``within`` says that it lies in the boxes as a whole."""
+        """Mask of what is asked for of a stretch, before thinning and whatever is cut; ``within`` says that
+        it lies in the boxes as a whole.
+        """
         use = np.ones(stop - start, bool)
         if self.classes:
             use &= np.isin(cloud.values("class", 0, start, stop), self.classes)
@@ -73,7 +114,9 @@ class Share:
 
 @dataclass(frozen=True)
 class Portion:
-    """A piece of a deliverable: stretches as (share, start, stop, within, points to leave out at first, points to take)."""
+    """A piece of a deliverable: stretches as (share, start, stop, within, points to leave out at first,
+    points to take).
+    """
 
     stretches: tuple[tuple[Share, int, int, bool, int, int], ...]
 
@@ -82,7 +125,9 @@ class Portion:
         return sum(s[5] for s in self.stretches)
 
     def chunks(self, progress: Progress, own: bool = False, scale: float = 0.0, offset=None) -> list[dict]:
-        """Its points with all columns, a chunk a stretch: ``xyz`` (m) in the grid (or with ``own`` in the scan's frame), or where a ``scale`` is given ``position`` as whole numbers of it from ``offset`` (m)."""
+        """Its points with all columns, a chunk a stretch: ``xyz`` (m) in the grid (or with ``own`` in the
+        scan's frame), or where a ``scale`` is given ``position`` as whole numbers of it from ``offset`` (m).
+        """
         clouds, out, done = {}, [], 0
         for share, start, stop, within, skip, take in self.stretches:
             if share.scan not in clouds:
@@ -98,9 +143,11 @@ class Portion:
 
 
 class Selection:
-    """The points that a deliverable takes: kept ones, of some classes, in a box, thinned; never held as a whole.
+    """The points that a deliverable takes: kept ones, of some classes, in a box, thinned; never held as a
+    whole.
 
-    ``tally`` counts them by scan and class (dict of (256,) arrays), ``cuts`` those that cuts keep back, by number.
+    ``tally`` counts them by scan and class (dict of (256,) arrays), ``cuts`` those that cuts keep back, by
+    number.
     """
 
     def __init__(self, job: Job, params: PointParams, placed: bool = True):
@@ -108,21 +155,50 @@ class Selection:
         if wrong:
             raise ParamsError(f"A class code lies between 0 and 255, got {wrong[0]}.", "Use LAS class codes.")
         if len(params.box) not in {0, 6} or any(a > b for a, b in zip(params.box[:3], params.box[3:])):
-            raise ParamsError("A box is three lowest and three highest coordinates.", "Give E, N, H, E, N, H, the low ones first.")
+            raise ParamsError(
+                "A box is three lowest and three highest coordinates.",
+                "Give E, N, H, E, N, H, the low ones first.",
+            )
         if sum(map(bool, (params.spacing, params.cell, params.most))) > 1:
-            raise ParamsError("Thin by a spacing, by cells or to a number, not by several at once.", "Leave the others at 0.")
+            raise ParamsError(
+                "Thin by a spacing, by cells or to a number, not by several at once.",
+                "Leave the others at 0.",
+            )
         placed = placed or bool(params.box or params.within or params.spacing or params.cell)
-        self.job, self.params, self.scans = job, params, job.need_scans(params.scans, placed=placed, why=", so there is no common frame to deliver in")
+        self.job, self.params, self.scans = (
+            job,
+            params,
+            job.need_scans(params.scans, placed=placed, why=", so there is no common frame to deliver in"),
+        )
         self.clouds = {s.id: job.cloud(s.id) for s in self.scans}
         self.colours = {s.id: self._colour(job, s, params.colour) for s in self.scans}
-        self.boxes = [b for b in (Box(np.array(params.box[:3]), np.array(params.box[3:]), np.eye(4)) if params.box else None, working_box(job, params.within)) if b is not None]
-        self.shares = {s.id: Share(s.id, CloudPiece.of(job, s), job.grid_pose(s) if placed or s.pose is not None else None, tuple(params.classes), tuple(self.boxes), self.colours[s.id]) for s in self.scans}
+        self.boxes = [
+            b
+            for b in (
+                Box(np.array(params.box[:3]), np.array(params.box[3:]), np.eye(4)) if params.box else None,
+                working_box(job, params.within),
+            )
+            if b is not None
+        ]
+        self.shares = {
+            s.id: Share(
+                s.id,
+                CloudPiece.of(job, s),
+                job.grid_pose(s) if placed or s.pose is not None else None,
+                tuple(params.classes),
+                tuple(self.boxes),
+                self.colours[s.id],
+            )
+            for s in self.scans
+        }
         self._parts = {s.id: self._stretches(s) for s in self.scans}
         self.examples: dict[int, np.ndarray] = {}
         self.tally, self.cuts = self._count()
 
     def _stretches(self, scan: Scan) -> list[tuple[int, int, bool]]:
-        """(start, stop, wholly inside the box) of the parts of the columns to look at, none longer than a chunk."""
+        """(start, stop, wholly inside the box) of the parts of the columns to look at, none longer than a
+        chunk.
+        """
         cloud = self.clouds[scan.id]
         if not self.boxes:
             parts = [(a, b, True) for a, b in cloud.blocks()]
@@ -131,11 +207,18 @@ class Selection:
             meets, within = np.logical_and.reduce(met), np.logical_and.reduce(inside)
             nodes = cloud.nodes[meets]
             rank = np.argsort(nodes["start"])
-            parts = [(int(n["start"]), int(n["start"] + n["count"]), bool(w)) for n, w in zip(nodes[rank], within[meets][rank])]
+            parts = [
+                (int(n["start"]), int(n["start"] + n["count"]), bool(w))
+                for n, w in zip(nodes[rank], within[meets][rank])
+            ]
         return [(a, min(a + CHUNK, stop), w) for start, stop, w in parts for a in range(start, stop, CHUNK)]
 
     def _count(self):
-        tally, cuts, self._found = {s.id: np.zeros(256, np.int64) for s in self.scans}, np.zeros(65536, np.int64), {}
+        tally, cuts, self._found = (
+            {s.id: np.zeros(256, np.int64) for s in self.scans},
+            np.zeros(65536, np.int64),
+            {},
+        )
         for scan in self.scans:
             cloud, found = self.clouds[scan.id], []
             for start, stop, within in self._parts[scan.id]:
@@ -159,13 +242,26 @@ class Selection:
         return tuple(f"{c}_rgb" for c in ("photo", "native") if c in wanted and cloud.has(f"{c}_rgb"))
 
     def thin(self, folder: str, progress: Progress) -> None:
-        """Decide which points stay when a spacing, cells or a number are asked for; ``folder`` takes the answer."""
+        """Decide which points stay when a spacing, cells or a number are asked for; ``folder`` takes the
+        answer.
+        """
         params, total, thinned = self.params, self.points, {}
         if params.most and params.most < total:
-            thinned = thinning.to_number(self._indices(), {s.id: s.points for s in self.scans}, params.most, total, folder)
+            thinned = thinning.to_number(
+                self._indices(), {s.id: s.points for s in self.scans}, params.most, total, folder
+            )
         elif params.spacing or params.cell:
             poses = {s.id: self.job.grid_pose(s) for s in self.scans}
-            thinned = thinning.thin(self.clouds, poses, self.allowed, params.spacing, params.cell, self.job.fleet.points_at_once, folder, progress)
+            thinned = thinning.thin(
+                self.clouds,
+                poses,
+                self.allowed,
+                params.spacing,
+                params.cell,
+                self.job.fleet.points_at_once,
+                folder,
+                progress,
+            )
         if not thinned:
             return
         self.shares = {scan: replace(share, thinned=thinned[scan]) for scan, share in self.shares.items()}
@@ -204,7 +300,10 @@ class Selection:
 
     def need_points(self) -> None:
         if self.points == 0:
-            raise StateError("No point is left to deliver.", "Choose other classes, scans or another box, or put cuts back.")
+            raise StateError(
+                "No point is left to deliver.",
+                "Choose other classes, scans or another box, or put cuts back.",
+            )
 
     def by_class(self) -> list[dict]:
         return names.shares({c: int(n) for c, n in enumerate(sum(self.tally.values()))})
@@ -224,7 +323,9 @@ class Selection:
         return [*out, Portion(tuple(held))] if held else out
 
     def samples(self, scan: Scan, pose: np.ndarray | None, size: int, number: int):
-        """Some short chunks from all over a scan, as ``chunks`` gives them; of ``examples`` where thinning gave such."""
+        """Some short chunks from all over a scan, as ``chunks`` gives them; of ``examples`` where thinning
+        gave such.
+        """
         if self.examples:
             found = self.examples.get(scan.id, np.zeros(0, np.int64))
             for k in range(0, min(len(found), size * number), size):
@@ -244,14 +345,28 @@ class Selection:
             stop = min(stop, start + size)
             mask = self.shares[scan.id].taken(self.clouds[scan.id], start, stop, within)
             if mask.any():
-                yield _chunk(self.clouds[scan.id], start, stop, np.flatnonzero(mask)[::every], self.colours[scan.id], pose)
+                yield _chunk(
+                    self.clouds[scan.id],
+                    start,
+                    stop,
+                    np.flatnonzero(mask)[::every],
+                    self.colours[scan.id],
+                    pose,
+                )
 
     def bounds(self) -> tuple[np.ndarray, np.ndarray]:
         """A box around the delivered scans in the grid frame (from their own boxes)."""
         corners = []
         for scan in self.scans:
             low, high = np.array(scan.record["bounds"])
-            box = np.array([[(low, high)[i][0], (low, high)[j][1], (low, high)[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)])
+            box = np.array(
+                [
+                    [(low, high)[i][0], (low, high)[j][1], (low, high)[k][2]]
+                    for i in (0, 1)
+                    for j in (0, 1)
+                    for k in (0, 1)
+                ]
+            )
             corners.append(rigid.apply(self.job.grid_pose(scan), box))
         stacked = np.concatenate(corners)
         return stacked.min(0), stacked.max(0)
@@ -260,7 +375,8 @@ class Selection:
 def _coloured(count: int, columns: tuple[str, ...], read) -> np.ndarray:
     """Colour (n, 3) of each point from the first of some columns that has one for it; black where none has.
 
-    ``read(column)`` gives a column's values.  Photo colours are at least 1 in each part, so black in that column says that no photo showed the point.
+    ``read(column)`` gives a column's values.  Photo colours are at least 1 in each part, so black in that
+    column says that no photo showed the point.
     """
     rgb = np.zeros((count, 3), np.uint8)
     for n, column in enumerate(columns):
@@ -276,10 +392,14 @@ def _picked(cloud: Cloud, index: np.ndarray, colour: tuple[str, ...], pose) -> d
     return out | {"rgb": _coloured(len(index), colour, lambda column: cloud.pick(column, index))}
 
 
-def _chunk(cloud: Cloud, start: int, stop: int, use, colour: tuple[str, ...], pose, scale: float = 0.0, offset=None) -> dict:
+def _chunk(
+    cloud: Cloud, start: int, stop: int, use, colour: tuple[str, ...], pose, scale: float = 0.0, offset=None
+) -> dict:
     position = cloud.read("position", start, stop)[use]
     if scale:
-        out = {"position": quantised.moved(position, cloud.scale, cloud.offset, pose, np.full(3, scale), offset)}
+        out = {
+            "position": quantised.moved(position, cloud.scale, cloud.offset, pose, np.full(3, scale), offset)
+        }
     else:
         points = position * cloud.scale + cloud.offset
         out = {"xyz": points if pose is None else rigid.apply(pose, points)}
@@ -291,23 +411,38 @@ def _chunk(cloud: Cloud, start: int, stop: int, use, colour: tuple[str, ...], po
 
 
 def statement(job: Job, form: str, params: PointParams, progress: Progress) -> dict:
-    """What a deliverable would hold: points by class (exact; an estimate where it is thinned by spacing or cells), and its size (E57 exact to the page, LAZ and text from samples)."""
+    """What a deliverable would hold: points by class (exact; an estimate where it is thinned by spacing or
+    cells), and its size (E57 exact to the page, LAZ and text from samples).
+    """
     chosen = Selection(job, params, placed=form != "e57" or getattr(params, "merged", False))
     whole, share = chosen.points, 1.0
     if params.most and whole:
         share = min(params.most / whole, 1.0)
     elif (params.spacing or params.cell) and whole:
         poses = {s.id: job.grid_pose(s) for s in chosen.scans}
-        likely, chosen.examples = thinning.likely(chosen.clouds, poses, chosen.allowed, params.spacing, params.cell)
+        likely, chosen.examples = thinning.likely(
+            chosen.clouds, poses, chosen.allowed, params.spacing, params.cell
+        )
         share = min(likely / whole, 1.0)
     size = {"e57": _e57_bytes, "laz": _laz_bytes, "xyz": _xyz_bytes}[form](job, chosen, params, share)
     classes = chosen.by_class() if share == 1.0 else []
-    return {"points": int(round(whole * share)), "exact": not (params.spacing or params.cell), "bytes": int(size), "classes": classes, "scans": len(chosen.scans), "cuts": chosen.cuts}
+    return {
+        "points": int(round(whole * share)),
+        "exact": not (params.spacing or params.cell),
+        "bytes": int(size),
+        "classes": classes,
+        "scans": len(chosen.scans),
+        "cuts": chosen.cuts,
+    }
 
 
 def _e57_bytes(job, chosen, params, share):
     merged = params.merged
-    total = 4096 + sum(os.path.getsize(os.path.join(job.folder, "photos", p["file"])) for p in job.facts("photo").values() if p["scan"] in chosen.clouds and not merged)
+    total = 4096 + sum(
+        os.path.getsize(os.path.join(job.folder, "photos", p["file"]))
+        for p in job.facts("photo").values()
+        if p["scan"] in chosen.clouds and not merged
+    )
     for scan in chosen.scans:
         cloud = chosen.clouds[scan.id]
         bits = 3 * 32 + 16 * cloud.has("intensity") + 24 * bool(chosen.colours[scan.id])
@@ -319,8 +454,13 @@ def _e57_bytes(job, chosen, params, share):
 
 def _laz_bytes(job, chosen, params, share):
     crs = job.get("crs") or {"wkt": "", "metres_per_unit": 1.0}
-    layout = las_writer.Layout(params.scale / crs["metres_per_unit"], tuple(np.round(np.mean(chosen.bounds(), axis=0) / crs["metres_per_unit"])), any(chosen.colours.values()),
-                               any(c.has("time") for c in chosen.clouds.values()), not params.path.lower().endswith(".las"))
+    layout = las_writer.Layout(
+        params.scale / crs["metres_per_unit"],
+        tuple(np.round(np.mean(chosen.bounds(), axis=0) / crs["metres_per_unit"])),
+        any(chosen.colours.values()),
+        any(c.has("time") for c in chosen.clouds.values()),
+        not params.path.lower().endswith(".las"),
+    )
     header = layout.header(crs["wkt"])
     head = io.BytesIO()
     header.write_to(head)
@@ -330,18 +470,34 @@ def _laz_bytes(job, chosen, params, share):
         chunks = [chunk for portion in chosen.portions(SAMPLE * SAMPLES) for chunk in portion.chunks(QUIET)]
     else:
         number = {s.id: max(round(SAMPLES * chosen.of(s) / max(chosen.points, 1)), 2) for s in chosen.scans}
-        chunks = [chunk for s in chosen.scans for chunk in chosen.samples(s, job.grid_pose(s), SAMPLE, number[s.id])]
+        chunks = [
+            chunk for s in chosen.scans for chunk in chosen.samples(s, job.grid_pose(s), SAMPLE, number[s.id])
+        ]
     sampled = sum(len(c["rgb"]) for c in chunks)
-    return head.tell() + 8 + chosen.points * share * len(layout.encoded(chunks, threads=True).data) / max(sampled, 1)
+    return (
+        head.tell()
+        + 8
+        + chosen.points * share * len(layout.encoded(chunks, threads=True).data) / max(sampled, 1)
+    )
 
 
 def lines_of(chosen: Selection, params) -> xyz.Lines:
     """The lines that a text file of these points has."""
     everywhere = lambda name: all(c.has(name) for c in chosen.clouds.values())  # noqa: E731
-    return xyz.Lines(("intensity",) * everywhere("intensity") + ("rgb",) * any(chosen.colours.values()) + ("class",) * everywhere("class"), params.decimals, MARKS[params.delimiter])
+    return xyz.Lines(
+        ("intensity",) * everywhere("intensity")
+        + ("rgb",) * any(chosen.colours.values())
+        + ("class",) * everywhere("class"),
+        params.decimals,
+        MARKS[params.delimiter],
+    )
 
 
 def _xyz_bytes(job, chosen, params, share):
     lines = lines_of(chosen, params)
-    texts = [(len(lines.text(chunk)), len(chunk["xyz"])) for scan in chosen.scans for chunk in chosen.samples(scan, job.grid_pose(scan), 1500, 8)]
+    texts = [
+        (len(lines.text(chunk)), len(chunk["xyz"]))
+        for scan in chosen.scans
+        for chunk in chosen.samples(scan, job.grid_pose(scan), 1500, 8)
+    ]
     return 40.0 + chosen.points * share * sum(t for t, _ in texts) / max(sum(n for _, n in texts), 1)

@@ -1,4 +1,6 @@
-"""From rough poses to settled ones: ties, adjustment island by island, the final poses judged again, and the facts and figures of all."""
+"""From rough poses to settled ones: ties, adjustment island by island, the final poses judged again, and the
+facts and figures of all.
+"""
 
 from dataclasses import replace
 
@@ -31,42 +33,68 @@ OFF = "switched off by hand"
 def sightings(job: Job, scans: list[Scan]) -> "list[witnesses.Sighting]":
     """The targets that were found in these scans and not dropped."""
     place = {s.id: k for k, s in enumerate(scans)}
-    return [witnesses.Sighting(place[t["scan"]], np.array(t["centre"]), t["sigma"], t.get("kind", "")) for t in job.facts("target").values() if t["scan"] in place and not t["dropped"]]
+    return [
+        witnesses.Sighting(place[t["scan"]], np.array(t["centre"]), t["sigma"], t.get("kind", ""))
+        for t in job.facts("target").values()
+        if t["scan"] in place and not t["dropped"]
+    ]
 
 
 def as_chosen(job: Job, scans: list[Scan], ties: list) -> list:
     """Ties with what was decided by hand: switched off, or counting more or less."""
     said = job.facts("tie_choice")
-    chosen = [said.get("-".join(map(str, sorted((scans[t.a].id, scans[t.b].id)))), {"on": True, "weight": 1.0}) for t in ties]
+    chosen = [
+        said.get("-".join(map(str, sorted((scans[t.a].id, scans[t.b].id)))), {"on": True, "weight": 1.0})
+        for t in ties
+    ]
     return [replace(t, weight=c["weight"], failed=t.failed if c["on"] else OFF) for t, c in zip(ties, chosen)]
 
 
-def settle(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, progress, how, started) -> Figures:
+def settle(
+    job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, progress, how, started
+) -> Figures:
     """Ties of all overlapping pairs, network adjustment island by island, and the facts and figures of both.
 
-    ``poses`` (scan → job or None) are near enough for a narrow fit; ``started`` are the indices that had a pose before.  By the scans' pictures
-    ``seen`` the final poses are judged again; ``unsettled`` in the figures says by scan what is wrong with them.
+    ``poses`` (scan → job or None) are near enough for a narrow fit; ``started`` are the indices that had a
+    pose before.  By the scans' pictures ``seen`` the final poses are judged again; ``unsettled`` in the
+    figures says by scan what is wrong with them.
     """
-    ties, clouds, results, loose = _adjusted(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, progress, started)
+    ties, clouds, results, loose = _adjusted(
+        job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, progress, started
+    )
     unsettled = _unsettled(scans, poses, results, loose, fixed)
     rest, bias = _at_rest(poses, results)
     ties = linking.at_rest(ties, faces, rest)
     figures = _record(job, scans, poses, ties, results, loose, how)
     figures |= hung_together(job, scans, ties, results)
-    doubles = doubled(job, [(s, c, p, b) for s, c, p, b in zip(scans, clouds, rest, bias) if p is not None], progress)
+    doubles = doubled(
+        job, [(s, c, p, b) for s, c, p, b in zip(scans, clouds, rest, bias) if p is not None], progress
+    )
     unsettled = shown_twice(doubles) | judged_again(job, scans, seen) | unsettled
-    return figures | {"unsettled": unsettled, "loose_mm": _loose(scans, results, fixed), "double_walls": doubles}
+    return figures | {
+        "unsettled": unsettled,
+        "loose_mm": _loose(scans, results, fixed),
+        "double_walls": doubles,
+    }
 
 
-def settle_aside(job, scans, faces, seen, poses, least_overlap, bias_sigma, progress) -> tuple[list[np.ndarray | None], dict[int, str], dict[int, float]]:
-    """The same within an island that is not joined to the job: settled poses, what is wrong with them and how loose they are (see ``settle``); no fact is put."""
-    _, _, results, loose = _adjusted(job, scans, faces, seen, poses, set(), least_overlap, bias_sigma, progress, set())
+def settle_aside(
+    job, scans, faces, seen, poses, least_overlap, bias_sigma, progress
+) -> tuple[list[np.ndarray | None], dict[int, str], dict[int, float]]:
+    """The same within an island that is not joined to the job: settled poses, what is wrong with them and how
+    loose they are (see ``settle``); no fact is put.
+    """
+    _, _, results, loose = _adjusted(
+        job, scans, faces, seen, poses, set(), least_overlap, bias_sigma, progress, set()
+    )
     unsettled = _unsettled(scans, poses, results, loose, set())
     return _at_rest(poses, results)[0], unsettled, _loose(scans, results, set())
 
 
 def _adjusted(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, progress, started):
-    """Ties of all overlapping pairs, the scans' points (None where not placed), (members, Adjusted, fixed members) by island, and the indices of what was taken out."""
+    """Ties of all overlapping pairs, the scans' points (None where not placed), (members, Adjusted, fixed
+    members) by island, and the indices of what was taken out.
+    """
     ties = as_chosen(job, scans, linking.fit_all(faces, seen, poses, least_overlap, Part(progress, 0.0, 0.4)))
     targets = witnesses.grouped(sightings(job, scans), poses)
     apart = {(t.a, t.b) for t in ties if t.failed == OFF}
@@ -74,7 +102,21 @@ def _adjusted(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, 
     clouds = [kept_points(job.cloud(s.id), most) if p is not None else None for s, p in zip(scans, poses)]
     results, loose = [], []
     for island in _islands([k for k, p in enumerate(poses) if p is not None], ties, witnesses.links(targets)):
-        results.append(_adjust_island(island, ties, targets, apart, clouds, poses, fixed, started, bias_sigma, loose, Part(progress, 0.4, 1.0)))
+        results.append(
+            _adjust_island(
+                island,
+                ties,
+                targets,
+                apart,
+                clouds,
+                poses,
+                fixed,
+                started,
+                bias_sigma,
+                loose,
+                Part(progress, 0.4, 1.0),
+            )
+        )
     return ties, clouds, results, loose
 
 
@@ -88,12 +130,25 @@ def _at_rest(poses, results) -> tuple[list[np.ndarray | None], list[float]]:
 
 
 def _unsettled(scans, poses, results, loose, fixed) -> dict[int, str]:
-    """By scan why the adjustment says nothing of its place: it did not settle, its patches do not hold it, or no tie leads to it."""
+    """By scan why the adjustment says nothing of its place: it did not settle, its patches do not hold it, or
+    no tie leads to it.
+    """
     wrong = _bounded(scans, poses, results)
-    wrong |= {scans[k].id: "What it has in common with the others does not hold it in the adjustment; it stands as the fits of pairs say." for k in loose}
+    wrong |= {
+        scans[
+            k
+        ].id: "What it has in common with the others does not hold it in the adjustment; it stands as the "
+        "fits of pairs say."
+        for k in loose
+    }
     if sum(p is not None for p in poses) > 1:
         groups = sorted((members for members, *_ in results), key=lambda m: (not set(m) & fixed, -len(m)))
-        wrong |= {scans[k].id: "No tie leads to it in the adjustment; it stands as the pictures of the others say." for members in groups[1:] for k in members if k not in fixed}
+        wrong |= {
+            scans[k].id: "No tie leads to it in the adjustment; it stands as the pictures of the others say."
+            for members in groups[1:]
+            for k in members
+            if k not in fixed
+        }
     return wrong
 
 
@@ -104,24 +159,41 @@ def _step(after: np.ndarray, before: np.ndarray) -> float:
 
 
 def _bounded(scans, poses, results) -> dict[int, str]:
-    """By scan that an adjustment moves farther than ties and fits allow; one that gives no numbers leaves its island as the fits of pairs say."""
+    """By scan that an adjustment moves farther than ties and fits allow; one that gives no numbers leaves its
+    island as the fits of pairs say.
+    """
     wrong: dict[int, str] = {}
     for n, (members, adjusted, stay) in enumerate(results):
         if adjusted is None:
             continue
         if not np.isfinite(adjusted.joint).all():
             results[n] = (members, None, set(members))
-            wrong |= {scans[k].id: "The adjustment of its island did not settle; it stands as the fits of pairs say." for k in members if k not in stay}
+            wrong |= {
+                scans[
+                    k
+                ].id: "The adjustment of its island did not settle; it stands as the fits of pairs say."
+                for k in members
+                if k not in stay
+            }
             continue
-        far = {k: rigid.difference(a, poses[k])[0] for a, k in zip(adjusted.poses, members) if k not in stay and _step(a, poses[k]) > LOOSE_STEPS}
-        wrong |= {scans[k].id: f"The adjustment moved it by {moved:.2f} m from where the fits of pairs had put it." for k, moved in far.items()}
+        far = {
+            k: rigid.difference(a, poses[k])[0]
+            for a, k in zip(adjusted.poses, members)
+            if k not in stay and _step(a, poses[k]) > LOOSE_STEPS
+        }
+        wrong |= {
+            scans[k].id: f"The adjustment moved it by {moved:.2f} m from where the fits of pairs had put it."
+            for k, moved in far.items()
+        }
     return wrong
 
 
 def _loose(scans, results, fixed: set[int]) -> dict[int, float]:
-    """By scan the standard deviation (mm) of its place in the weakest direction against those that hold each other, where it is not one of them.
+    """By scan the standard deviation (mm) of its place in the weakest direction against those that hold each
+    other, where it is not one of them.
 
-    Scans hang together where their places are sure against each other to ``LOOSE_MM``; those that hold each other are the part with the scans that stay, or else the largest.
+    Scans hang together where their places are sure against each other to ``LOOSE_MM``; those that hold each
+    other are the part with the scans that stay, or else the largest.
     """
     out: dict[int, float] = {}
     for members, adjusted, _ in results:
@@ -137,7 +209,9 @@ def _loose(scans, results, fixed: set[int]) -> dict[int, float]:
         count, part = components.connected_components(sigma <= LOOSE_MM, directed=False)
         stay = [i for i, k in enumerate(members) if k in fixed]
         main = part[stay[0]] if stay else int(np.argmax(np.bincount(part, minlength=count)))
-        out |= {scans[members[i]].id: float(sigma[i, part == main].min()) for i in range(n) if part[i] != main}
+        out |= {
+            scans[members[i]].id: float(sigma[i, part == main].min()) for i in range(n) if part[i] != main
+        }
     return out
 
 
@@ -151,7 +225,9 @@ def _islands(members: list[int], ties, links) -> list[list[int]]:
 
 
 def _adjust_island(island, ties, targets, apart, clouds, poses, fixed, started, bias_sigma, loose, progress):
-    """(members, Adjusted, fixed members): from where all ties and shared targets agree best, which also hold what the patches do not; a scan that the others' patches carry away is taken out and named in ``loose``."""
+    """(members, Adjusted, fixed members): from where all ties and shared targets agree best, which also hold
+    what the patches do not; a scan that the others' patches carry away is taken out and named in ``loose``.
+    """
     members = list(island)
     while True:
         stay = {k for k in members if k in fixed} or {min(members, key=lambda k: (k not in started, k))}
@@ -160,9 +236,23 @@ def _adjust_island(island, ties, targets, apart, clouds, poses, fixed, started, 
         held = {members.index(k) for k in stay}
         place = {k: i for i, k in enumerate(members)}
         shared = [[replace(s, scan=place[s.scan]) for s in g if s.scan in place] for g in targets]
-        rough = graph.relax([poses[k] for k in members], linking.among(ties, members), held, [g for g in shared if len(g) > 1], level=True)
+        rough = graph.relax(
+            [poses[k] for k in members],
+            linking.among(ties, members),
+            held,
+            [g for g in shared if len(g) > 1],
+            level=True,
+        )
         try:
-            adjusted = network.solve([clouds[k] for k in members], rough.poses, held, bias_sigma, known=rough.known, progress=progress, apart={(place[a], place[b]) for a, b in apart if {a, b} <= set(place)})
+            adjusted = network.solve(
+                [clouds[k] for k in members],
+                rough.poses,
+                held,
+                bias_sigma,
+                known=rough.known,
+                progress=progress,
+                apart={(place[a], place[b]) for a, b in apart if {a, b} <= set(place)},
+            )
         except (InputError, np.linalg.LinAlgError):
             adjusted = network.by_ties(rough.poses, rough.known, held)
         steps = [_step(a, p) for a, p in zip(adjusted.poses, rough.poses)]
@@ -177,7 +267,11 @@ def _record(job: Job, scans: list[Scan], poses, ties, results, loose, how) -> Fi
     by_scan = {}
     for members, adjusted, stay in results:
         for i, k in enumerate(members):
-            by_scan[k] = (adjusted.poses[i], adjusted.covariance[i], float(adjusted.bias[i]), k in stay) if adjusted else (poses[k], None, 0.0, True)
+            by_scan[k] = (
+                (adjusted.poses[i], adjusted.covariance[i], float(adjusted.bias[i]), k in stay)
+                if adjusted
+                else (poses[k], None, 0.0, True)
+            )
         if adjusted:
             joint_scans += [scans[k].id for k in members]
             blocks.append(adjusted.joint)
@@ -188,18 +282,47 @@ def _record(job: Job, scans: list[Scan], poses, ties, results, loose, how) -> Fi
             rows.append({"scan": scan.id, "name": scan.name, "placed": False})
             continue
         pose, covariance, bias, stays = by_scan.get(k, (poses[k], None, 0.0, False))
-        job.put("pose", scan.id, {"matrix": plain(pose), "how": how, "covariance": covariance.tolist() if covariance is not None else None, "bias": bias, "fixed": stays}, scan=scan.id)
+        job.put(
+            "pose",
+            scan.id,
+            {
+                "matrix": plain(pose),
+                "how": how,
+                "covariance": covariance.tolist() if covariance is not None else None,
+                "bias": bias,
+                "fixed": stays,
+            },
+            scan=scan.id,
+        )
         sigma = np.sqrt(np.diag(covariance)) if covariance is not None else None
-        rows.append({"scan": scan.id, "name": scan.name, "placed": True, "fixed": stays, "sigma_mm": (sigma[3:] * 1000).tolist() if sigma is not None else None,
-                     "sigma_mdeg": (np.degrees(sigma[:3]) * 1000).tolist() if sigma is not None else None, "bias_mm": bias * 1000})
+        rows.append(
+            {
+                "scan": scan.id,
+                "name": scan.name,
+                "placed": True,
+                "fixed": stays,
+                "sigma_mm": (sigma[3:] * 1000).tolist() if sigma is not None else None,
+                "sigma_mdeg": (np.degrees(sigma[:3]) * 1000).tolist() if sigma is not None else None,
+                "bias_mm": bias * 1000,
+            }
+        )
     tie_rows = _put_ties(job, scans, poses, by_scan, ties, results)
     unplaced = [r["name"] for r in rows if not r["placed"]]
     placed = len(rows) - len(unplaced)
     good = [r for r in tie_rows if not r["failed"]]
-    rms = float(np.sqrt(np.average([r["rms_mm"] ** 2 for r in good], weights=[r["used"] for r in good]))) if good else None
+    rms = (
+        float(np.sqrt(np.average([r["rms_mm"] ** 2 for r in good], weights=[r["used"] for r in good])))
+        if good
+        else None
+    )
     adjusted = [a for _, a, _ in results if a]
-    summary = {"scans": joint_scans, "rms_mm": rms, "patch_rms_mm": adjusted[0].rms * 1000 if adjusted else None, "variance_factor": adjusted[0].variance_factor if adjusted else None,
-               "redundancy": sum(a.redundancy for a in adjusted)}
+    summary = {
+        "scans": joint_scans,
+        "rms_mm": rms,
+        "patch_rms_mm": adjusted[0].rms * 1000 if adjusted else None,
+        "variance_factor": adjusted[0].variance_factor if adjusted else None,
+        "redundancy": sum(a.redundancy for a in adjusted),
+    }
     job.put("network", "", summary)
     if blocks:
         size = sum(len(b) for b in blocks)
@@ -210,9 +333,25 @@ def _record(job: Job, scans: list[Scan], poses, ties, results, loose, how) -> Fi
         job.write_array("joint", joint)
     worst = max((max(r["sigma_mm"]) for r in rows if r.get("sigma_mm")), default=None)
     residual = Notation.of(job).residual
-    says = f"{placed} of {len(rows)} scans placed" + (f", cloud RMS {residual(rms)} over {len(good)} ties" if rms is not None else "") + (f", worst σ {residual(worst, 2)}" if worst is not None else "")
-    return {"says": says, "placed": placed, "scans": len(rows), "unplaced": unplaced, "rms_mm": rms, "worst_sigma_mm": worst, "ties": tie_rows, "rows": rows,
-            "islands": [[scans[k].id for k in m] for m, _, _ in results], "loose": [scans[k].id for k in loose], "verdict": verdict(rms), **{k: summary[k] for k in ("patch_rms_mm", "variance_factor", "redundancy")}}
+    says = (
+        f"{placed} of {len(rows)} scans placed"
+        + (f", cloud RMS {residual(rms)} over {len(good)} ties" if rms is not None else "")
+        + (f", worst σ {residual(worst, 2)}" if worst is not None else "")
+    )
+    return {
+        "says": says,
+        "placed": placed,
+        "scans": len(rows),
+        "unplaced": unplaced,
+        "rms_mm": rms,
+        "worst_sigma_mm": worst,
+        "ties": tie_rows,
+        "rows": rows,
+        "islands": [[scans[k].id for k in m] for m, _, _ in results],
+        "loose": [scans[k].id for k in loose],
+        "verdict": verdict(rms),
+        **{k: summary[k] for k in ("patch_rms_mm", "variance_factor", "redundancy")},
+    }
 
 
 def _put_ties(job, scans, poses, by_scan, ties, results):
@@ -243,13 +382,31 @@ def tie_record(a: Scan, b: Scan, tie, pose_a: np.ndarray) -> dict:
     information = turn @ fit.information @ turn.T
     direction, share = cloud_fit.weak_direction(information)
     held = np.diag(information)[3:] / max(np.trace(information[3:, 3:]), 1e-12)
-    return {"a": a.id, "b": b.id, "rms_mm": fit.rms * 1000, "median_mm": fit.median * 1000, "overlap": fit.overlap, "used": fit.used, "agree": tie.agree, "against": tie.against, "unmatched": tie.unmatched,
-            "hold": {k: float(v) for k, v in zip("xyz", held)}, "weakest": share, "weak_direction": direction.tolist(), "words": hold_words(direction, share), "failed": tie.failed}
+    return {
+        "a": a.id,
+        "b": b.id,
+        "rms_mm": fit.rms * 1000,
+        "median_mm": fit.median * 1000,
+        "overlap": fit.overlap,
+        "used": fit.used,
+        "agree": tie.agree,
+        "against": tie.against,
+        "unmatched": tie.unmatched,
+        "hold": {k: float(v) for k, v in zip("xyz", held)},
+        "weakest": share,
+        "weak_direction": direction.tolist(),
+        "words": hold_words(direction, share),
+        "failed": tie.failed,
+    }
 
 
 def hold_words(direction: np.ndarray, share: float) -> str:
     """How firmly a tie holds, and where it would slide, in words."""
     if share >= cloud_fit.FIRM:
         return "firm"
-    along = "in height" if abs(direction[2]) > 0.8 else f"towards {np.degrees(np.arctan2(direction[0], direction[1])) % 180:.0f}°"
+    along = (
+        "in height"
+        if abs(direction[2]) > 0.8
+        else f"towards {np.degrees(np.arctan2(direction[0], direction[1])) % 180:.0f}°"
+    )
     return f"{'slides' if share < WEAK else 'weak'} {along}"

@@ -1,4 +1,6 @@
-"""Panoramas of stations, made from a scan's columns when first asked for and kept in the job's pictures folder, which may be deleted at any time."""
+"""Panoramas of stations, made from a scan's columns when first asked for and kept in the job's pictures
+folder, which may be deleted at any time.
+"""
 
 import os
 from functools import lru_cache
@@ -34,10 +36,15 @@ def stop_of(job: Job, number: int, stop: int) -> dict | None:
 
 
 def view(job: Job, number: int, stop: int = 0) -> "panorama.Panorama":
-    """The panorama of a scan's station, from its grid or else rendered from its points, or of a stop of a walk; its pixels hold indices into the scan's columns."""
+    """The panorama of a scan's station, from its grid or else rendered from its points, or of a stop of a
+    walk; its pixels hold indices into the scan's columns.
+    """
     scan, at = job.scan(number), stop_of(job, number, stop)
     if at is None and not has_station(scan):
-        raise StateError(f"“{scan.name}” was not taken from one place, so there is no view from a station.", "Look at it in plan, space or slab, or give it the path of its walk.")
+        raise StateError(
+            f"“{scan.name}” was not taken from one place, so there is no view from a station.",
+            "Look at it in plan, space or slab, or give it the path of its walk.",
+        )
     told = [*job.get("column", f"{number}/position"), str(at), str(scan.record.get("view_width", 0))]
     name = f"station-{number}-{sha1('|'.join(told).encode()).hexdigest()[:10]}"
     base = os.path.join(job.subfolder("pictures"), name)
@@ -49,7 +56,9 @@ def view(job: Job, number: int, stop: int = 0) -> "panorama.Panorama":
 @lru_cache(maxsize=8)
 def _opened(base: str) -> "panorama.Panorama":
     with np.load(f"{base}.npz") as angles:
-        return panorama.Panorama(np.load(f"{base}.npy", mmap_mode="r").view(np.ndarray), angles["azimuth"], angles["elevation"])
+        return panorama.Panorama(
+            np.load(f"{base}.npy", mmap_mode="r").view(np.ndarray), angles["azimuth"], angles["elevation"]
+        )
 
 
 def _keep(base: str, made: "panorama.Panorama") -> None:
@@ -63,11 +72,21 @@ def _keep(base: str, made: "panorama.Panorama") -> None:
 def _made(job: Job, scan: Scan, stop: dict | None) -> "panorama.Panorama":
     cloud, grid, wanted = job.cloud(scan.id), scan.record.get("grid"), scan.record.get("view_width", 0)
     if stop is not None:
-        return panorama.rendered(lambda: ((a, cloud.xyz(a, b) - stop["at"]) for a, b in cloud.blocks()), wanted or STOP_WIDTH)
+        return panorama.rendered(
+            lambda: ((a, cloud.xyz(a, b) - stop["at"]) for a, b in cloud.blocks()), wanted or STOP_WIDTH
+        )
     if grid and cloud.has("row") and cloud.has("column"):
         step = -(-grid[1] // wanted) if wanted else 1  # every so many rows and columns share a pixel
         place = lambda name, *where: np.asarray(cloud.read(name, *where)) // step  # noqa: E731
         some = cloud.sample(SAMPLE)
-        sample = (cloud.at(some), cloud.pick("row", some).astype(np.int64) // step, cloud.pick("column", some).astype(np.int64) // step)
-        return panorama.from_grid(((a, place("row", a, b), place("column", a, b)) for a, b in cloud.blocks()), *(-(-side // step) for side in grid), sample)
+        sample = (
+            cloud.at(some),
+            cloud.pick("row", some).astype(np.int64) // step,
+            cloud.pick("column", some).astype(np.int64) // step,
+        )
+        return panorama.from_grid(
+            ((a, place("row", a, b), place("column", a, b)) for a, b in cloud.blocks()),
+            *(-(-side // step) for side in grid),
+            sample,
+        )
     return panorama.rendered(lambda: ((a, cloud.xyz(a, b)) for a, b in cloud.blocks()), wanted or WIDTH)

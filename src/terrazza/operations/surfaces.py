@@ -1,4 +1,6 @@
-"""What registration and levelling need of the job's scans: thinned surfaces and points, prepared over the cores."""
+"""What registration and levelling need of the job's scans: thinned surfaces and points, prepared over the
+cores.
+"""
 
 from dataclasses import dataclass
 
@@ -14,7 +16,10 @@ from terrazza.store.cloud import Cloud
 contradiction = later("terrazza.core.register.contradiction")
 surface = later("terrazza.core.register.surface")
 
-MOST, ALTOGETHER = 1_500_000, 40_000_000  # points of a scan, and of all together, that an adjustment holds in memory
+MOST, ALTOGETHER = (
+    1_500_000,
+    40_000_000,
+)  # points of a scan, and of all together, that an adjustment holds in memory
 SHARED = ("LAS", "LAZ", "COPC")  # formats whose coordinates are in a frame that files share
 
 
@@ -35,7 +40,9 @@ class CloudPiece:
 
 
 def kept_points(cloud: Cloud, most: int = MOST) -> np.ndarray:
-    """(n, 3) kept points in the scan's frame; above ``most`` an even share of them (every n-th in octree order)."""
+    """(n, 3) kept points in the scan's frame; above ``most`` an even share of them (every n-th in octree
+    order).
+    """
     step, parts = -(-cloud.count // most), []
     for start, stop in cloud.blocks():
         first = -start % step
@@ -58,9 +65,23 @@ def _picture(args, progress: Progress) -> "contradiction.Picture":
 def pictures(job: Job, scans: list[Scan], progress: Progress) -> "list[contradiction.Picture]":
     """What each scan saw, for judging placements; of walks, which have no one station, their points alone."""
     sizes = [s.points for s in scans]
-    return job.fleet.map(_picture, [(CloudPiece.of(job, s), has_station(s) or s.record["format"] not in SHARED) for s in scans], sizes, progress, "Looking around", light=few(sizes))
+    return job.fleet.map(
+        _picture,
+        [(CloudPiece.of(job, s), has_station(s) or s.record["format"] not in SHARED) for s in scans],
+        sizes,
+        progress,
+        "Looking around",
+        light=few(sizes),
+    )
 
 
 def surfaces(job: Job, scans: list[Scan], progress: Progress) -> "list[surface.Surface]":
     """Surfaces of the scans, in order."""
-    return job.fleet.map(_prepare, [CloudPiece.of(job, s) for s in scans], [s.points for s in scans], progress, "Finding surfaces", light=few([s.points for s in scans]))
+    return job.fleet.map(
+        _prepare,
+        [CloudPiece.of(job, s) for s in scans],
+        [s.points for s in scans],
+        progress,
+        "Finding surfaces",
+        light=few([s.points for s in scans]),
+    )

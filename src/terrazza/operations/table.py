@@ -19,13 +19,26 @@ fits = later("terrazza.core.measure.fits")
 measures = later("terrazza.core.measure.measures")
 
 GROUND = 2
-COUNTS = {"point": (1, 1), "distance": (2, 2), "length": (2, 2000), "area": (3, 2000), "angle": (3, 3), "above ground": (1, 1), "plane": (1, 1), "cylinder": (1, 1), "sphere": (1, 1), "wall to wall": (1, 1)}
+COUNTS = {
+    "point": (1, 1),
+    "distance": (2, 2),
+    "length": (2, 2000),
+    "area": (3, 2000),
+    "angle": (3, 3),
+    "above ground": (1, 1),
+    "plane": (1, 1),
+    "cylinder": (1, 1),
+    "sphere": (1, 1),
+    "wall to wall": (1, 1),
+}
 FROM_POINTS = {"point", "distance", "length", "area", "angle"}
 BEAM = 60.0
 
 
 class Touch(BaseModel):
-    """A touched point: the scan and the coordinates in the scan's own frame (m), so that it moves with its scan."""
+    """A touched point: the scan and the coordinates in the scan's own frame (m), so that it moves with its
+    scan.
+    """
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     scan: int = Field(ge=1)
@@ -33,20 +46,49 @@ class Touch(BaseModel):
 
 
 class MeasureParams(Params):
-    kind: Literal["point", "distance", "length", "area", "angle", "above ground", "plane", "cylinder", "sphere", "wall to wall"] = field("What", "distance")
-    points: list[Touch] = field("Points", list, help="As touched: scan and coordinates in its own frame.", min_length=1, max_length=2000)
+    kind: Literal[
+        "point",
+        "distance",
+        "length",
+        "area",
+        "angle",
+        "above ground",
+        "plane",
+        "cylinder",
+        "sphere",
+        "wall to wall",
+    ] = field("What", "distance")
+    points: list[Touch] = field(
+        "Points",
+        list,
+        help="As touched: scan and coordinates in its own frame.",
+        min_length=1,
+        max_length=2000,
+    )
     name: str = field("Name", "", max_length=100, help="Empty: the kind and a number.")
-    reach: float = field("Patch", 0.15, unit="m", ge=0.005, le=20, help="Radius of the patch around the touched point, for planes, cylinders, spheres, walls and the ground.")
+    reach: float = field(
+        "Patch",
+        0.15,
+        unit="m",
+        ge=0.005,
+        le=20,
+        help="Radius of the patch around the touched point, for planes, cylinders, spheres, walls and "
+        "the ground.",
+    )
 
 
 def place(job: Job, touch: dict) -> np.ndarray:
     """Where a touched point is now (grid, or job frame); of a scan that is not placed in its own frame."""
     scan = job.scan(touch["scan"])
-    return rigid.apply(job.grid_pose(scan) if scan.pose is not None else np.eye(4), np.array([touch["at"]]))[0]
+    return rigid.apply(job.grid_pose(scan) if scan.pose is not None else np.eye(4), np.array([touch["at"]]))[
+        0
+    ]
 
 
 def patch(job: Job, centre: np.ndarray, radius: float, codes=None) -> np.ndarray:
-    """Kept points (n, 3) of all placed scans within ``radius`` of a place (grid, or job frame), of some classes only where asked."""
+    """Kept points (n, 3) of all placed scans within ``radius`` of a place (grid, or job frame), of some
+    classes only where asked.
+    """
     found = [np.zeros((0, 3))]
     for scan in job.scans(placed=True):
         cloud, pose = job.cloud(scan.id), job.grid_pose(scan)
@@ -59,13 +101,21 @@ def patch(job: Job, centre: np.ndarray, radius: float, codes=None) -> np.ndarray
 
 
 def measured(job: Job, kind: str, touches: list[dict], reach: float) -> dict:
-    """The figures of a measure as the scans lie now, with ``at``, the places (n, 3); ParamsError where points are too few or their scans not placed together."""
+    """The figures of a measure as the scans lie now, with ``at``, the places (n, 3); ParamsError where points
+    are too few or their scans not placed together.
+    """
     least, most = COUNTS[kind]
     if not least <= len(touches) <= most:
-        raise ParamsError(f"A measure “{kind}” takes {least if least == most else f'{least} or more'} points, got {len(touches)}.", "Touch them again.")
+        raise ParamsError(
+            f"A measure “{kind}” takes {least if least == most else f'{least} or more'} points, got "
+            f"{len(touches)}.",
+            "Touch them again.",
+        )
     scans = {t["scan"] for t in touches}
     if (len(scans) > 1 or kind not in FROM_POINTS) and any(job.scan(s).pose is None for s in scans):
-        raise StateError("A scan that is not placed can only be measured within itself.", "Register it first.")
+        raise StateError(
+            "A scan that is not placed can only be measured within itself.", "Register it first."
+        )
     at = np.array([place(job, t) for t in touches])
     if kind == "point":
         figures = dict(zip("xyz", map(float, at[0])))
@@ -91,23 +141,44 @@ def _above(job, point, reach):
             cloud, pose = job.cloud(scan.id), job.grid_pose(scan)
             if cloud.has("class"):
                 index = cloud.inside(point - [radius, radius, BEAM], point + [radius, radius, BEAM], pose)
-                column.append(rigid.apply(pose, cloud.at(index[(cloud.pick("class", index) == GROUND) & (cloud.pick("cut", index) == 0 if cloud.has("cut") else True)])))
+                column.append(
+                    rigid.apply(
+                        pose,
+                        cloud.at(
+                            index[
+                                (cloud.pick("class", index) == GROUND)
+                                & (cloud.pick("cut", index) == 0 if cloud.has("cut") else True)
+                            ]
+                        ),
+                    )
+                )
         ground = np.concatenate(column)
         if len(ground) >= 6:
             return measures.above(point, ground)
         radius *= 2
-    raise StateError(f"There is no ground within {Notation.of(job).length(3)} of the foot of this point.", "Classify the ground first, or measure elsewhere.")
+    raise StateError(
+        f"There is no ground within {Notation.of(job).length(3)} of the foot of this point.",
+        "Classify the ground first, or measure elsewhere.",
+    )
 
 
 def _shape(job, kind, point, reach):
     points = patch(job, point, reach)
     found = fits.fit(kind, points, 0.0005)
-    figures = {"rms": found.rms, "points": int(found.used.sum()), "left_out": int((~found.used).sum()), "centre": found.centre.tolist()}
+    figures = {
+        "rms": found.rms,
+        "points": int(found.used.sum()),
+        "left_out": int((~found.used).sum()),
+        "centre": found.centre.tolist(),
+    }
     if kind != "plane":
         figures |= {"radius": found.radius, "sigma": found.sigma}
     if found.direction is not None:
         up = found.direction * (1 if found.direction[2] >= 0 else -1)
-        figures |= {"direction": up.tolist(), "from_vertical_deg": float(np.degrees(np.arccos(min(abs(up[2]), 1.0))))}
+        figures |= {
+            "direction": up.tolist(),
+            "from_vertical_deg": float(np.degrees(np.arccos(min(abs(up[2]), 1.0)))),
+        }
     return figures
 
 
@@ -121,11 +192,18 @@ def _across(job, point, reach):
             far = patch(job, point + side * step * wall.direction, reach)
             if len(far) >= 12:
                 plane = fits.fit("plane", far, 0.0005)
-                if abs(plane.direction @ wall.direction) > 0.9 and plane.used.mean() > 0.7 and (best is None or step < best[0]):
+                if (
+                    abs(plane.direction @ wall.direction) > 0.9
+                    and plane.used.mean() > 0.7
+                    and (best is None or step < best[0])
+                ):
                     best = (step, far[plane.used])
                     break
     if best is None:
-        raise StateError(f"No wall faces this one within {Notation.of(job).length(BEAM)}.", "Touch the wall where the other lies opposite.")
+        raise StateError(
+            f"No wall faces this one within {Notation.of(job).length(BEAM)}.",
+            "Touch the wall where the other lies opposite.",
+        )
     return measures.between_walls(near[wall.used], best[1])
 
 
@@ -143,8 +221,13 @@ class TakeMeasure(Operation):
         figures = measured(job, params.kind, touches, params.reach)
         number = job.next_number("measure")
         name = _name(job, "measure", params.name, _free_name(job, "measure", number, params.kind))
-        job.put("measure", number, {"kind": params.kind, "name": name, "points": touches, "reach": params.reach})
-        return {"says": f"{name}: {told(Notation.of(job), params.kind, figures)}", "measure": number} | figures
+        job.put(
+            "measure", number, {"kind": params.kind, "name": name, "points": touches, "reach": params.reach}
+        )
+        return {
+            "says": f"{name}: {told(Notation.of(job), params.kind, figures)}",
+            "measure": number,
+        } | figures
 
 
 def told(n: Notation, kind: str, f: dict) -> str:
@@ -153,11 +236,17 @@ def told(n: Notation, kind: str, f: dict) -> str:
     if kind == "point":
         return n.coordinate([f["x"], f["y"], f["z"]])
     if kind == "distance":
-        return f"{one(f['distance'])} · level {one(f['level'])} · height {one(f['height'])} · slope {deg(f['slope_deg'])}"
+        return (
+            f"{one(f['distance'])} · level {one(f['level'])} · height {one(f['height'])} · slope "
+            f"{deg(f['slope_deg'])}"
+        )
     if kind == "length":
         return f"{one(f['length'])} · level {one(f['level'])} · height {one(f['height'])}"
     if kind == "area":
-        return f"{n.length(f['area'], True)} · level {n.length(f['level_area'], True)} · round {one(f['perimeter'])}"
+        return (
+            f"{n.length(f['area'], True)} · level {n.length(f['level_area'], True)} · round "
+            f"{one(f['perimeter'])}"
+        )
     if kind == "angle":
         return f"{deg(f['angle_deg'])} · level {deg(f['level_angle_deg'])}"
     if kind == "above ground":
@@ -171,14 +260,23 @@ def told(n: Notation, kind: str, f: dict) -> str:
 
 def listed(n: Notation, figures: dict) -> str:
     """All single figures of a measure with their names, in the job's notation."""
+
     def written(name, value):
         if isinstance(value, int):
             return str(value)
         if name.endswith("_deg"):
             return f"{n.number(value, 3)}°"
-        return n.residual(value * 1000, 2) if name in {"rms", "sigma"} else n.length(value, name.endswith("area"))
+        return (
+            n.residual(value * 1000, 2)
+            if name in {"rms", "sigma"}
+            else n.length(value, name.endswith("area"))
+        )
 
-    return "; ".join(f"{name.removesuffix('_deg').replace('_', ' ')} {written(name, value)}" for name, value in figures.items() if isinstance(value, (int, float)))
+    return "; ".join(
+        f"{name.removesuffix('_deg').replace('_', ' ')} {written(name, value)}"
+        for name, value in figures.items()
+        if isinstance(value, (int, float))
+    )
 
 
 def _name(job: Job, kind: str, wanted: str, otherwise: str) -> str:
@@ -200,7 +298,13 @@ class PinParams(Params):
     name: str = field("Name", "", max_length=100, help="Empty: “pin” and a number.")
     text: str = field("Text", "", max_length=4000)
     link: str = field("Link", "", max_length=1000, help="An address to go with it.")
-    picture: str = field("Picture", "", max_length=200, role="read", help="Name of a picture file in the job's inbox; it is kept with the job.")
+    picture: str = field(
+        "Picture",
+        "",
+        max_length=200,
+        role="read",
+        help="Name of a picture file in the job's inbox; it is kept with the job.",
+    )
     measure: int = field("Measure", 0, ge=0, help="Number of a measure it speaks of; 0: none.")
 
 
@@ -222,21 +326,40 @@ class PutPin(Operation):
         name = _name(job, "pin", params.name, _free_name(job, "pin", number))
         touch = params.points[0].model_dump(mode="json")
         at = place(job, touch)
-        job.put("pin", number, {"name": name, "text": params.text, "link": params.link, "measure": params.measure, "point": touch, "picture": kept(job, params.picture, f"pin.{number}")[0] if params.picture else ""})
+        job.put(
+            "pin",
+            number,
+            {
+                "name": name,
+                "text": params.text,
+                "link": params.link,
+                "measure": params.measure,
+                "point": touch,
+                "picture": kept(job, params.picture, f"pin.{number}")[0] if params.picture else "",
+            },
+        )
         return {"says": f"{name} at {Notation.of(job).coordinate(at)}", "pin": number, "at": at.tolist()}
 
 
 class BoxParams(Params):
     name: str = field("Name", "", max_length=100, help="Empty: “box” and a number.")
-    centre: list[float] = field("Centre", list, unit="m", help="E, N, H in the grid (or job frame).", min_length=3, max_length=3)
-    size: list[float] = field("Size", list, unit="m", help="Length, width and height.", min_length=3, max_length=3)
-    heading_deg: float = field("Turned", 0.0, unit="°", ge=-360, le=360, help="Counter-clockwise about the vertical.")
+    centre: list[float] = field(
+        "Centre", list, unit="m", help="E, N, H in the grid (or job frame).", min_length=3, max_length=3
+    )
+    size: list[float] = field(
+        "Size", list, unit="m", help="Length, width and height.", min_length=3, max_length=3
+    )
+    heading_deg: float = field(
+        "Turned", 0.0, unit="°", ge=-360, le=360, help="Counter-clockwise about the vertical."
+    )
     outside: bool = field("Inside out", False, help="Show what lies outside.")
 
 
 @operation
 class PutBox(Operation):
-    """Sets up a working box, or changes the one of that name: what it hides is not picked, cut or delivered unless asked."""
+    """Sets up a working box, or changes the one of that name: what it hides is not picked, cut or delivered
+    unless asked.
+    """
 
     name, title, step = "boxes.put", "Set up a box", "Table"
     reads, writes = frozenset({"frame"}), frozenset({"box"})
@@ -247,36 +370,65 @@ class PutBox(Operation):
         if min(params.size) <= 0:
             raise ParamsError("boxes.put: “size” has a side that is not above 0.", "Give three lengths.")
         there = any(b["name"] == " ".join(params.name.split()) for b in job.facts("box").values())
-        number, name = put_box(job, params.name, params.centre, params.size, params.heading_deg, params.outside)
+        number, name = put_box(
+            job, params.name, params.centre, params.size, params.heading_deg, params.outside
+        )
         sides = f"{params.size[0]:.2f} × {params.size[1]:.2f} × {params.size[2]:.2f} m"
-        return {"says": f"{name}: {sides}{', inside out' if params.outside else ''}{'; it replaces the box of that name' if there else ''}", "box": number, "replaced": there}
+        turned = ", inside out" if params.outside else ""
+        return {
+            "says": f"{name}: {sides}{turned}{'; it replaces the box of that name' if there else ''}",
+            "box": number,
+            "replaced": there,
+        }
 
 
 def put_box(job: Job, name: str, centre, size, heading_deg: float, outside: bool) -> tuple[int, str]:
-    """Put a box given in the grid (or job frame), in place of one of the same name; returns its number and name."""
+    """Put a box given in the grid (or job frame), in place of one of the same name; returns its number and
+    name.
+    """
     own, name = rigid.inverse(job.frame), " ".join(name.split())
-    number = int(next((k for k, b in job.facts("box").items() if b["name"] == name and name), job.next_number("box")))
+    number = int(
+        next((k for k, b in job.facts("box").items() if b["name"] == name and name), job.next_number("box"))
+    )
     name = name or _free_name(job, "box", number)
-    job.put("box", number, {"name": name, "centre": rigid.apply(own, np.array([centre], float))[0].tolist(), "size": [float(v) for v in size],
-                            "heading_deg": float(np.degrees(rigid.heading(own)) + heading_deg), "outside": outside})
+    job.put(
+        "box",
+        number,
+        {
+            "name": name,
+            "centre": rigid.apply(own, np.array([centre], float))[0].tolist(),
+            "size": [float(v) for v in size],
+            "heading_deg": float(np.degrees(rigid.heading(own)) + heading_deg),
+            "outside": outside,
+        },
+    )
     return number, name
 
 
 def _free_name(job: Job, kind: str, number: int, word: str = "") -> str:
-    """The default name of something new: a word (its kind) and its number, or the next one that nothing there is called by."""
+    """The default name of something new: a word (its kind) and its number, or the next one that nothing there
+    is called by.
+    """
     taken = {v["name"] for v in job.facts(kind).values()}
     return next(name for n in itertools.count(number) if (name := f"{word or kind} {n}") not in taken)
 
 
 def working_box(job: Job, name: str) -> box.Box | None:
-    """The box of that name for points in the grid (or job frame); None for an empty name; NotFound says which there are."""
+    """The box of that name for points in the grid (or job frame); None for an empty name; NotFound says which
+    there are.
+    """
     if not name:
         return None
     for record in job.facts("box").values():
         if record["name"] == name:
-            made = box.turned(record["centre"], record["size"], np.radians(record["heading_deg"]), record["outside"])
+            made = box.turned(
+                record["centre"], record["size"], np.radians(record["heading_deg"]), record["outside"]
+            )
             return box.Box(made.low, made.high, made.frame @ rigid.inverse(job.frame), made.outside)
-    raise NotFound(f"There is no box “{name}”.", f"Boxes are {', '.join(b['name'] for b in job.facts('box').values()) or 'none yet'}.")
+    raise NotFound(
+        f"There is no box “{name}”.",
+        f"Boxes are {', '.join(b['name'] for b in job.facts('box').values()) or 'none yet'}.",
+    )
 
 
 class TakeAwayParams(Params):
@@ -321,7 +473,9 @@ class Rename(Operation):
 
 class ViewParams(Params):
     name: str = field("Name", min_length=1, max_length=100)
-    address: str = field("View", min_length=1, max_length=4000, help="What the table's address says after the #.")
+    address: str = field(
+        "View", min_length=1, max_length=4000, help="What the table's address says after the #."
+    )
 
 
 @operation
@@ -340,7 +494,9 @@ class KeepView(Operation):
 
 
 class NotationParams(Params):
-    unit: Literal["metre", "millimetre", "international foot", "US survey foot", "inch"] = field("Unit of lengths", "metre")
+    unit: Literal["metre", "millimetre", "international foot", "US survey foot", "inch"] = field(
+        "Unit of lengths", "metre"
+    )
     decimals: int = field("Decimals", 3, ge=0, le=6)
     decimal_mark: Literal["point", "comma"] = field("Decimal mark", "point")
     thousands: Literal["none", "thin space", "comma", "point", "apostrophe"] = field("Thousands", "none")
@@ -357,6 +513,10 @@ class SetNotation(Operation):
 
     def run(self, job: Job, params: NotationParams, progress: Progress) -> Figures:
         if {params.decimal_mark, params.thousands} in ({"comma"}, {"point"}):
-            raise ParamsError("The decimal mark and the thousands mark are the same.", "Choose another for one of them.")
+            raise ParamsError(
+                "The decimal mark and the thousands mark are the same.", "Choose another for one of them."
+            )
         job.put("notation", "", params.model_dump())
-        return {"says": f"Lengths in {Notation(params.unit).plural}, {params.decimals} decimals, {params.order}"}
+        return {
+            "says": f"Lengths in {Notation(params.unit).plural}, {params.decimals} decimals, {params.order}"
+        }

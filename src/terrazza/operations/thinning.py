@@ -1,4 +1,6 @@
-"""Thinning over several scans in bounded memory: tile by tile in plan, each tile knowing what its neighbours kept at their rims."""
+"""Thinning over several scans in bounded memory: tile by tile in plan, each tile knowing what its neighbours
+kept at their rims.
+"""
 
 import os
 
@@ -13,14 +15,18 @@ from terrazza.store.cloud import Cloud
 voxels = later("terrazza.core.geometry.voxels")
 
 FEW = 200_000  # so many points are thinned to know how many stay
-COARSE, FINER = 8 / 3, 16  # down to which part of the step points are looked at, everywhere and in the cubes drawn
+COARSE, FINER = (
+    8 / 3,
+    16,
+)  # down to which part of the step points are looked at, everywhere and in the cubes drawn
 ALIKE = 1.4  # cells so many times the spacing are about as many as points that keep it, sparse or dense
 DRAWN, PARTS = 160, 12  # cubes drawn, and their edge in steps
 MOST, AT_ONCE = 24_000_000, 500_000  # points looked at everywhere, and at a time
 
 
 def to_number(indices, sizes: dict[int, int], wanted: int, total: int, folder: str) -> dict[int, str]:
-    """Choose exactly ``wanted`` of ``total`` points, evenly along their order in space; ``indices`` yields (scan, sorted indices).
+    """Choose exactly ``wanted`` of ``total`` points, evenly along their order in space; ``indices`` yields
+    (scan, sorted indices).
 
     Returns paths of masks (bool by point index) by scan.
     """
@@ -34,11 +40,24 @@ def to_number(indices, sizes: dict[int, int], wanted: int, total: int, folder: s
 
 def _masks(sizes, folder):
     paths = {scan: os.path.join(folder, f"chosen.{scan}.npy") for scan in sizes}
-    return {scan: (path, np.lib.format.open_memmap(path, mode="w+", dtype=bool, shape=(sizes[scan],))) for scan, path in paths.items()}
+    return {
+        scan: (path, np.lib.format.open_memmap(path, mode="w+", dtype=bool, shape=(sizes[scan],)))
+        for scan, path in paths.items()
+    }
 
 
-def thin(clouds: dict[int, Cloud], poses: dict[int, np.ndarray], allowed, spacing: float, cell: float, most: int, folder: str, progress: Progress = QUIET) -> dict[int, str]:
-    """Thin the points of several clouds, in a common frame that ``poses`` map to, to a least ``spacing`` or to one in each ``cell`` (m).
+def thin(
+    clouds: dict[int, Cloud],
+    poses: dict[int, np.ndarray],
+    allowed,
+    spacing: float,
+    cell: float,
+    most: int,
+    folder: str,
+    progress: Progress = QUIET,
+) -> dict[int, str]:
+    """Thin the points of several clouds, in a common frame that ``poses`` map to, to a least ``spacing`` or
+    to one in each ``cell`` (m).
 
     ``allowed(scan, indices)`` masks what may be taken.  Returns paths of masks (bool by point index) by scan.
     """
@@ -47,20 +66,37 @@ def thin(clouds: dict[int, Cloud], poses: dict[int, np.ndarray], allowed, spacin
     for n, (low, high) in enumerate(tiles):
         progress.advance(n, len(tiles), "Thinning")
         owner, index, xyz = _points(clouds, poses, allowed, low, high)
-        keep = _thinned(xyz, spacing, cell, [points for a, b, points in rims if (a - spacing <= high[:2]).all() and (b + spacing >= low[:2]).all()])
+        keep = _thinned(
+            xyz,
+            spacing,
+            cell,
+            [
+                points
+                for a, b, points in rims
+                if (a - spacing <= high[:2]).all() and (b + spacing >= low[:2]).all()
+            ],
+        )
         for scan in clouds:
             masks[scan][1][index[keep & (owner == scan)]] = True
         if spacing:
             kept = xyz[keep]
-            rims.append((low[:2], high[:2], kept[((kept[:, :2] < low[:2] + spacing) | (kept[:, :2] > high[:2] - spacing)).any(1)]))
+            rims.append(
+                (
+                    low[:2],
+                    high[:2],
+                    kept[((kept[:, :2] < low[:2] + spacing) | (kept[:, :2] > high[:2] - spacing)).any(1)],
+                )
+            )
     return {scan: path for scan, (path, _) in masks.items()}
 
 
 def likely(clouds, poses, allowed, spacing: float, cell: float) -> tuple[int, dict[int, np.ndarray]]:
     """About how many points thinning would keep, and some of them (sorted indices by scan).
 
-    The coarse nodes of the octrees tell nearly all cells as large as the step that hold points.  Cubes of such cells are drawn, with a chance that grows with how many they
-    have, and thinned by finer points too; what each keeps for its cells is what the whole keeps for all cells (sampling with unequal chances, Hansen and Hurwitz 1943).
+    The coarse nodes of the octrees tell nearly all cells as large as the step that hold points.  Cubes of
+    such cells are drawn, with a chance that grows with how many they have, and thinned by finer points too;
+    what each keeps for its cells is what the whole keeps for all cells (sampling with unequal chances, Hansen
+    and Hurwitz 1943).
     """
     if sum(cloud.count for cloud in clouds.values()) <= FEW:
         return _all(clouds, poses, allowed, spacing, cell)
@@ -70,37 +106,58 @@ def likely(clouds, poses, allowed, spacing: float, cell: float) -> tuple[int, di
     if not len(cubes):
         return 0, {}
     cubes = voxels.cells(cubes)
-    rank = np.lexsort((*cubes.T, *(cubes >> 2).T, *(cubes >> 4).T, weights // 16))  # what is drawn one after the other is as full, or lies apart
+    rank = np.lexsort(
+        (*cubes.T, *(cubes >> 2).T, *(cubes >> 4).T, weights // 16)
+    )  # what is drawn one after the other is as full, or lies apart
     cubes, weights = cubes[rank], weights[rank]
     ends = np.cumsum(weights)
     drawn = np.searchsorted(ends, (np.arange(DRAWN) + rng.random()) / DRAWN * ends[-1], side="right")
     rates, examples = [], {scan: [] for scan in clouds}
     for k, times in zip(*np.unique(drawn, return_counts=True)):
-        low, high, rim = origin + cubes[k] * PARTS * step, origin + (cubes[k] + 1) * PARTS * step, cell or 3 * spacing
+        low, high, rim = (
+            origin + cubes[k] * PARTS * step,
+            origin + (cubes[k] + 1) * PARTS * step,
+            cell or 3 * spacing,
+        )
         owner, index, xyz = _points(clouds, poses, allowed, low - rim, high + rim, step / FINER)
         keep = _thinned(xyz, spacing, cell, [])
-        at = np.floor(xyz / cell + 1e-9) * cell + 1e-9 * cell if cell else xyz  # a cell belongs to the cube that its corner lies in
+        at = (
+            np.floor(xyz / cell + 1e-9) * cell + 1e-9 * cell if cell else xyz
+        )  # a cell belongs to the cube that its corner lies in
         keep &= ((at >= low) & (at < high)).all(1)
         rates += [keep.sum() / weights[k]] * int(times)
         for scan in clouds:
             examples[scan].append(index[keep & (owner == scan)])
-    return int(round(float(np.mean(rates)) * ends[-1])), {scan: np.unique(np.concatenate(parts)) for scan, parts in examples.items() if parts}
+    return int(round(float(np.mean(rates)) * ends[-1])), {
+        scan: np.unique(np.concatenate(parts)) for scan, parts in examples.items() if parts
+    }
 
 
 def _filled(clouds, poses, allowed, step: float) -> tuple[np.ndarray, np.ndarray]:
-    """The cells of edge ``step`` that coarse nodes say hold points: the corner (3,) that they are counted from, and their names (see ``voxels.keys``)."""
+    """The cells of edge ``step`` that coarse nodes say hold points: the corner (3,) that they are counted
+    from, and their names (see ``voxels.keys``).
+    """
     nodes = {scan: cloud.nodes for scan, cloud in clouds.items()}
     finest = step / COARSE
     while sum(int(n["count"][n["spacing"] >= finest].sum()) for n in nodes.values()) > MOST:
         finest *= 2
-    corners = [rigid.apply(poses[scan], corner + edge[:, None] / 2) - np.sqrt(3) * edge[:, None] / 2 for scan, (corner, edge) in ((scan, cloud.cells) for scan, cloud in clouds.items())]
+    corners = [
+        rigid.apply(poses[scan], corner + edge[:, None] / 2) - np.sqrt(3) * edge[:, None] / 2
+        for scan, (corner, edge) in ((scan, cloud.cells) for scan, cloud in clouds.items())
+    ]
     origin, names = np.floor(np.min([c.min(0) for c in corners], 0) / step) * step, [np.zeros(0, np.int64)]
     for scan, cloud in clouds.items():
         index = octree.members(nodes[scan][cloud.no_denser(finest)])
         for start in range(0, len(index), AT_ONCE):
             some = index[start : start + AT_ONCE]
             some = some[allowed(scan, some)]
-            names.append(_distinct(voxels.keys_of(cloud.pick("position", some), cloud.scale, cloud.offset, poses[scan], origin, step)))
+            names.append(
+                _distinct(
+                    voxels.keys_of(
+                        cloud.pick("position", some), cloud.scale, cloud.offset, poses[scan], origin, step
+                    )
+                )
+            )
     return origin, _distinct(np.concatenate(names))
 
 
@@ -118,7 +175,9 @@ def _all(clouds, poses, allowed, spacing: float, cell: float) -> tuple[int, dict
 
 
 def _points(clouds, poses, allowed, low, high, spacing: float = 0.0):
-    """Owners, indices and places of the points in a box of the common frame (its upper faces left out), with ``spacing`` of nodes no denser than that."""
+    """Owners, indices and places of the points in a box of the common frame (its upper faces left out), with
+    ``spacing`` of nodes no denser than that.
+    """
     owners, indices, places = [np.zeros(0, np.int64)], [np.zeros(0, np.int64)], [np.zeros((0, 3))]
     for scan, cloud in clouds.items():
         index = cloud.inside(low, np.nextafter(high, -np.inf), poses[scan], spacing)
@@ -135,11 +194,13 @@ def _thinned(xyz, spacing, cell, before):
         keep[voxels.one_per_cell(xyz - np.floor(xyz.min(0) / cell) * cell if len(xyz) else xyz, cell)] = True
         return keep
     fixed = np.concatenate(before) if before else np.zeros((0, 3))
-    return voxels.spaced(np.concatenate([fixed, xyz]), spacing, len(fixed))[len(fixed):]
+    return voxels.spaced(np.concatenate([fixed, xyz]), spacing, len(fixed))[len(fixed) :]
 
 
 def _tiles(clouds, poses, most: int, step: float) -> list[tuple[np.ndarray, np.ndarray]]:
-    """Columns in plan (low, high) of about ``most`` points or fewer each, their edges on multiples of ``step``."""
+    """Columns in plan (low, high) of about ``most`` points or fewer each, their edges on multiples of
+    ``step``.
+    """
     places, reaches, edges, counts = [], [], [], []
     for scan, cloud in clouds.items():
         corner, edge = cloud.cells

@@ -22,13 +22,39 @@ def _inside(position, first, starts, stops, whole, scale, offset, turn, move, lo
     return n
 
 
-def inside(position: np.ndarray, starts: np.ndarray, stops: np.ndarray, whole: np.ndarray, scale, offset, pose: np.ndarray, low, high, first: int = 0) -> np.ndarray:
-    """Which of the points (n, 3, i32, times ``scale`` plus ``offset``, m) of some stretches lie in an axis-aligned box (its faces included) of the frame that ``pose`` maps to.
+def inside(
+    position: np.ndarray,
+    starts: np.ndarray,
+    stops: np.ndarray,
+    whole: np.ndarray,
+    scale,
+    offset,
+    pose: np.ndarray,
+    low,
+    high,
+    first: int = 0,
+) -> np.ndarray:
+    """Which of the points (n, 3, i32, times ``scale`` plus ``offset``, m) of some stretches lie in an
+    axis-aligned box (its faces included) of the frame that ``pose`` maps to.
 
-    All points of a stretch that is known to lie inside as a ``whole``.  Returns indices, counted from ``first``, in the order of the stretches.
+    All points of a stretch that is known to lie inside as a ``whole``.  Returns indices, counted from
+    ``first``, in the order of the stretches.
     """
     out = np.empty(int((stops - starts).sum()), np.int64)
-    n = _inside(position, first, starts, stops, whole, scale, offset, np.ascontiguousarray(pose[:3, :3]), np.ascontiguousarray(pose[:3, 3]), np.asarray(low, float), np.asarray(high, float), out)
+    n = _inside(
+        position,
+        first,
+        starts,
+        stops,
+        whole,
+        scale,
+        offset,
+        np.ascontiguousarray(pose[:3, :3]),
+        np.ascontiguousarray(pose[:3, 3]),
+        np.asarray(low, float),
+        np.asarray(high, float),
+        out,
+    )
     return out[:n]
 
 
@@ -48,10 +74,25 @@ def _in_cone(position, scale, offset, origin, direction, width, slope, index, al
     return n
 
 
-def in_cone(position: np.ndarray, scale, offset, origin, direction, width: float, slope: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Of points (n, 3, i32, times ``scale`` plus ``offset``, m) those within ``width`` + ``slope`` · t of a ray (unit ``direction``) at t m along it, t > 0: indices, t, distances from it (m)."""
+def in_cone(
+    position: np.ndarray, scale, offset, origin, direction, width: float, slope: float
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Of points (n, 3, i32, times ``scale`` plus ``offset``, m) those within ``width`` + ``slope`` · t of a
+    ray (unit ``direction``) at t m along it, t > 0: indices, t, distances from it (m).
+    """
     index, along, away = np.empty(len(position), np.int64), np.empty(len(position)), np.empty(len(position))
-    n = _in_cone(position, scale, offset, np.asarray(origin, float), np.asarray(direction, float), float(width), float(slope), index, along, away)
+    n = _in_cone(
+        position,
+        scale,
+        offset,
+        np.asarray(origin, float),
+        np.asarray(direction, float),
+        float(width),
+        float(slope),
+        index,
+        along,
+        away,
+    )
     return index[:n], along[:n], away[:n]
 
 

@@ -1,9 +1,10 @@
 """From a stream of points to a scan's columns in octree order, in bounded memory.
 
 An external sort: *runs* of a stated number of points are sorted by Morton key and written to a scratch
-folder; the tree is cut into *bins*, nodes whose subtrees fit in memory; bins are put
-together from their slices of all runs, given levels, and written as the blocks of the columns.  What belongs to nodes
-above the bins comes last.  Runs and blocks are independent pieces of work, and the result does not depend on who does which.
+folder; the tree is cut into *bins*, nodes whose subtrees fit in memory; bins are put together from their
+slices of all runs, given levels, and written as the blocks of the columns.  What belongs to nodes above the
+bins comes last.  Runs and blocks are independent pieces of work, and the result does not depend on who does
+which.
 """
 
 import json
@@ -23,7 +24,9 @@ DEEPEST_BIN = 10
 
 @dataclass(frozen=True)
 class Place:
-    """How integers become metres (``scale``, ``offset``), and the root cube (``low``, ``size``), in the scan's frame."""
+    """How integers become metres (``scale``, ``offset``), and the root cube (``low``, ``size``), in the
+    scan's frame.
+    """
 
     scale: tuple[float, float, float]
     offset: tuple[float, float, float]
@@ -38,12 +41,19 @@ class Place:
         """With a root cube that holds a box and what rounding moves out of it, never of zero size."""
         low, high = np.asarray(low, float), np.asarray(high, float)
         size = float(max((high - low).max(), 0.01)) * 1.0001 + 4 * max(scale)
-        return cls(tuple(map(float, scale)), tuple(map(float, offset)), tuple(low - size * 4e-5 - 2 * max(scale)), size)
+        return cls(
+            tuple(map(float, scale)),
+            tuple(map(float, offset)),
+            tuple(low - size * 4e-5 - 2 * max(scale)),
+            size,
+        )
 
 
 @dataclass
 class Kind:
-    """What is known of a column's values: the one value they all have (None once two differ), and for 16-bit colour whether it needs its 16 bits."""
+    """What is known of a column's values: the one value they all have (None once two differ), and for 16-bit
+    colour whether it needs its 16 bits.
+    """
 
     constant: object = None
     deep: bool = False
@@ -53,21 +63,28 @@ class Kind:
     def of(cls, values: np.ndarray) -> "Kind":
         """Of some values, at least one."""
         first = values.flat[0]
-        out = cls(first.item() if values.ndim == 1 and values[-1] == first and (values == first).all() else None)
+        out = cls(
+            first.item() if values.ndim == 1 and values[-1] == first and (values == first).all() else None
+        )
         if values.dtype == np.uint16 and values.ndim == 2:
             out.deep = bool(values.max() > 255)
             out.fine = out.deep and bool((values % 257).any())
         return out
 
     def merge(self, other: "Kind") -> "Kind":
-        return Kind(self.constant if self.constant == other.constant else None, self.deep or other.deep, self.fine or other.fine)
+        return Kind(
+            self.constant if self.constant == other.constant else None,
+            self.deep or other.deep,
+            self.fine or other.fine,
+        )
 
 
 class Runs:
-    """Collects chunks of columns and writes them as sorted runs into ``folder``; sorting goes on beside the next chunk's reading.
+    """Collects chunks of columns and writes them as sorted runs into ``folder``; sorting goes on beside the
+    next chunk's reading.
 
-    ``written`` lists (folder, points); ``low`` and ``high`` bound the positions (i32) seen; ``kinds`` tells of the columns that
-    ``watched`` names or that begin with “extra.”.
+    ``written`` lists (folder, points); ``low`` and ``high`` bound the positions (i32) seen; ``kinds`` tells
+    of the columns that ``watched`` names or that begin with “extra.”.
     """
 
     def __init__(self, folder: str, place: Place, most: int, watched: tuple[str, ...] = ()):
@@ -92,8 +109,12 @@ class Runs:
             return
         held, self._held, self._count = self._held, [], 0
         self._settle()
-        self._pending = self._thread.submit(self._sort, held, os.path.join(self.folder, f"run{len(self.written)}"))
-        self.written.append((os.path.join(self.folder, f"run{len(self.written)}"), sum(len(c["position"]) for c in held)))
+        self._pending = self._thread.submit(
+            self._sort, held, os.path.join(self.folder, f"run{len(self.written)}")
+        )
+        self.written.append(
+            (os.path.join(self.folder, f"run{len(self.written)}"), sum(len(c["position"]) for c in held))
+        )
 
     def _settle(self) -> None:
         if self._pending is not None:
@@ -145,7 +166,12 @@ def _slice(folder: str, name: str, start: int, stop: int) -> np.ndarray:
     if widths and isinstance(widths[0], dict):
         return np.full(stop - start, widths[0]["all"], kind)
     wide = int(np.prod(widths, dtype=int))
-    values = np.fromfile(os.path.join(folder, columns.file_word(name)), kind, (stop - start) * wide, offset=start * wide * np.dtype(kind).itemsize)
+    values = np.fromfile(
+        os.path.join(folder, columns.file_word(name)),
+        kind,
+        (stop - start) * wide,
+        offset=start * wide * np.dtype(kind).itemsize,
+    )
     return values.reshape(stop - start, *widths)
 
 
@@ -163,7 +189,9 @@ class Bin:
 
 
 def cut(runs: list[tuple[str, int]], place: Place, most: int) -> tuple[list[tuple[int, int]], list[Bin]]:
-    """Cut the tree over sorted runs into bins of at most ``most`` points; returns the nodes above them (level, first key) and the bins in key order."""
+    """Cut the tree over sorted runs into bins of at most ``most`` points; returns the nodes above them
+    (level, first key) and the bins in key order.
+    """
     maps = [np.memmap(os.path.join(folder, "position"), "<i4", "r", shape=(n, 3)) for folder, n in runs]
     above, bins = [], []
 
@@ -171,11 +199,21 @@ def cut(runs: list[tuple[str, int]], place: Place, most: int) -> tuple[list[tupl
         total = sum(b - a for a, b in slices)
         if total <= most or level == DEEPEST_BIN:
             if total:
-                bins.append(Bin(level, key, [(folder, a, b) for (folder, _), (a, b) in zip(runs, slices) if b > a]))
+                bins.append(
+                    Bin(level, key, [(folder, a, b) for (folder, _), (a, b) in zip(runs, slices) if b > a])
+                )
             return
         above.append((level, key))
         step = 1 << (3 * (octree.DEPTH - level - 1))
-        edges = [[a] + [a + int(ordering.first_at(m[a:b], *place.arrays(), np.uint64(key + k * step))) for k in range(1, 8)] + [b] for m, (a, b) in zip(maps, slices)]
+        edges = [
+            [a]
+            + [
+                a + int(ordering.first_at(m[a:b], *place.arrays(), np.uint64(key + k * step)))
+                for k in range(1, 8)
+            ]
+            + [b]
+            for m, (a, b) in zip(maps, slices)
+        ]
         for k in range(8):
             visit(level + 1, key + k * step, [(e[k], e[k + 1]) for e in edges])
 
@@ -197,7 +235,9 @@ def grouped(bins: list[Bin], most: int) -> list[list[Bin]]:
 
 @dataclass
 class Written:
-    """One finished block: its files by column, its nodes (``start`` within the block), and the points that belong to nodes above."""
+    """One finished block: its files by column, its nodes (``start`` within the block), and the points that
+    belong to nodes above.
+    """
 
     files: dict[str, str]
     points: int
@@ -212,7 +252,15 @@ def _as_it_is(name, values):
     return {name: values}
 
 
-def write_bins(folder: str, number: int, bins: list[Bin], place: Place, version: str, left_out: frozenset[str] = frozenset(), stored=_as_it_is) -> Written:
+def write_bins(
+    folder: str,
+    number: int,
+    bins: list[Bin],
+    place: Place,
+    version: str,
+    left_out: frozenset[str] = frozenset(),
+    stored=_as_it_is,
+) -> Written:
     """Put the points of some bins in octree order and write them as block ``number``.
 
     Columns in ``left_out`` are not; ``stored(name, values)`` gives what is kept of another, by name.
@@ -234,7 +282,9 @@ def write_bins(folder: str, number: int, bins: list[Bin], place: Place, version:
         for column in _names(b):
             if column in left_out:
                 continue
-            for name, values in stored(column, position if column == "position" else _gathered(b, column)).items():
+            for name, values in stored(
+                column, position if column == "position" else _gathered(b, column)
+            ).items():
                 if name not in data:
                     data[name] = np.empty((total, *values.shape[1:]), values.dtype)
                 np.take(values, rank[first:], axis=0, out=data[name][start : start + size], mode="clip")
@@ -243,18 +293,28 @@ def write_bins(folder: str, number: int, bins: list[Bin], place: Place, version:
         upper.setdefault("key", []).append(key[by_level[:first]])
         table = np.array(rows, dtype=np.uint64).reshape(-1, 3)
         table = table[np.lexsort((table[:, 1], table[:, 0]))]
-        own = octree.nodes_of(table[:, 0].astype(np.uint8), table[:, 1], table[:, 2].astype(np.int64), place.size)
+        own = octree.nodes_of(
+            table[:, 0].astype(np.uint8), table[:, 1], table[:, 2].astype(np.int64), place.size
+        )
         own["start"] += start
         start += size
         nodes.append(own)
     data = {name: values[:start] for name, values in data.items()}
     kept = {name: np.concatenate(values) for name, values in upper.items()}
-    files = {name: columns.write_block(folder, name, number, values, version) for name, values in data.items()} if start else {}
+    files = (
+        {name: columns.write_block(folder, name, number, values, version) for name, values in data.items()}
+        if start
+        else {}
+    )
     return Written(files, start, np.concatenate(nodes), kept, low, high, _tones(data, kept))
 
 
 def _tones(*parts) -> np.ndarray:
-    return sum(np.bincount(p["intensity"] >> 4, minlength=TONES) for p in parts) if "intensity" in parts[0] else np.zeros(TONES, np.int64)
+    return (
+        sum(np.bincount(p["intensity"] >> 4, minlength=TONES) for p in parts)
+        if "intensity" in parts[0]
+        else np.zeros(TONES, np.int64)
+    )
 
 
 def _names(b: Bin) -> list[str]:
@@ -265,7 +325,14 @@ def _gathered(b: Bin, name: str) -> np.ndarray:
     return np.concatenate([_slice(folder, name, start, stop) for folder, start, stop in b.slices])
 
 
-def finish(folder: str, written: list[Written], above: list[tuple[int, int]], bins: list[Bin], place: Place, version: str) -> dict:
+def finish(
+    folder: str,
+    written: list[Written],
+    above: list[tuple[int, int]],
+    bins: list[Bin],
+    place: Place,
+    version: str,
+) -> dict:
     """Write the points of the nodes above the bins as the last block, and the table of nodes.
 
     Returns ``columns`` (file names by column), ``blocks`` (points of each block) and ``points``.
@@ -279,15 +346,24 @@ def finish(folder: str, written: list[Written], above: list[tuple[int, int]], bi
         w.nodes["start"] += base
     tables, blocks = [w.nodes for w in written], [w for w in written if w.points]
     if len(rank):
-        files = {name: columns.write_block(folder, name, len(written), values[rank], version) for name, values in kept.items()}
+        files = {
+            name: columns.write_block(folder, name, len(written), values[rank], version)
+            for name, values in kept.items()
+        }
         blocks = blocks + [Written(files, len(rank), None, {}, None, None)]
     if above:
         up = np.array(sorted(above), dtype=np.uint64).reshape(-1, 2)
         mine = {(int(a), int(b)): 0 for a, b in up}
         shift = (3 * (octree.DEPTH - level.astype(np.int64))).astype(np.uint64)
-        for pair, n in zip(*np.unique(np.stack([level.astype(np.uint64), (key >> shift) << shift], 1), axis=0, return_counts=True)):
+        for pair, n in zip(
+            *np.unique(
+                np.stack([level.astype(np.uint64), (key >> shift) << shift], 1), axis=0, return_counts=True
+            )
+        ):
             mine[int(pair[0]), int(pair[1])] = int(n)
-        own = octree.nodes_of(up[:, 0].astype(np.uint8), up[:, 1], np.array([mine[int(a), int(b)] for a, b in up]), place.size)
+        own = octree.nodes_of(
+            up[:, 0].astype(np.uint8), up[:, 1], np.array([mine[int(a), int(b)] for a, b in up]), place.size
+        )
         own["start"] += starts[-1]
         tables.append(own)
     nodes = np.concatenate(tables)
@@ -298,7 +374,9 @@ def finish(folder: str, written: list[Written], above: list[tuple[int, int]], bi
 
 
 def _played_off(level: np.ndarray, key: np.ndarray, deepest: int) -> np.ndarray:
-    """Levels of the points above the bins, after bins smaller than a coarse level's cell have played off who is champion of it."""
+    """Levels of the points above the bins, after bins smaller than a coarse level's cell have played off who
+    is champion of it.
+    """
     rank = np.argsort(key, kind="stable")
     sorted_key, out = key[rank], level[rank]
     for mark in range(deepest - octree.CELL_BITS - 1, -1, -1):

@@ -21,9 +21,14 @@ def _cells(path: str, low: tuple[float, ...], size: float) -> tuple[np.ndarray, 
 
 @lru_cache(maxsize=32)
 def _extents(path: str, low: tuple[float, ...], size: float, pose: bytes) -> tuple[np.ndarray, np.ndarray]:
-    """Lowest and highest coordinates (3, n) of the nodes' cells in the frame that a pose (4×4 f64) maps to."""
+    """Lowest and highest coordinates (3, n) of the nodes' cells in the frame that a pose (4×4
+    f64) maps to.
+    """
     (corner, edge), pose = _cells(path, low, size), np.frombuffer(pose).reshape(4, 4)
-    centre, reach = rigid.apply(pose, corner + edge[:, None] / 2).T, np.abs(pose[:3, :3]).sum(1)[:, None] * edge / 2
+    centre, reach = (
+        rigid.apply(pose, corner + edge[:, None] / 2).T,
+        np.abs(pose[:3, :3]).sum(1)[:, None] * edge / 2,
+    )
     return np.ascontiguousarray(centre - reach), np.ascontiguousarray(centre + reach)
 
 
@@ -43,8 +48,8 @@ def _in_order(path: str) -> tuple[np.ndarray, np.ndarray]:
 class Cloud:
     """Columns of one scan with their scale and offset.
 
-    ``record`` holds count, scale (m), offset (3, m), the points of each block, and the root cube (low, size) in the scan's
-    frame; an index is the same in every column, and every node of the octree is one slice.
+    ``record`` holds count, scale (m), offset (3, m), the points of each block, and the root cube (low, size)
+    in the scan's frame; an index is the same in every column, and every node of the octree is one slice.
     """
 
     def __init__(self, folder: str, pointers: dict[str, list[str]], record: dict):
@@ -72,7 +77,10 @@ class Cloud:
             return np.full(len(index), self.columns.constants[name])
         starts, cuts = np.r_[0, self.columns.ends[:-1]], np.r_[0, np.searchsorted(index, self.columns.ends)]
         met = np.flatnonzero(np.diff(cuts)) if len(index) else [0]
-        parts = [np.take(self.columns.block(name, int(k)), index[cuts[k] : cuts[k + 1]] - starts[k], axis=0) for k in met]
+        parts = [
+            np.take(self.columns.block(name, int(k)), index[cuts[k] : cuts[k + 1]] - starts[k], axis=0)
+            for k in met
+        ]
         return parts[0] if len(parts) == 1 else np.concatenate(parts)
 
     def read(self, name: str, start: int = 0, stop: int | None = None) -> np.ndarray:
@@ -100,7 +108,9 @@ class Cloud:
 
     @property
     def cells(self) -> tuple[np.ndarray, np.ndarray]:
-        """Lower corners (m, 3) and edges (m,) of the nodes' cells, in the scan's frame; kept, since files never change."""
+        """Lower corners (m, 3) and edges (m,) of the nodes' cells, in the scan's frame; kept, since files
+        never change.
+        """
         return _cells(self._table, tuple(map(float, self.low)), self.size)
 
     @property
@@ -110,7 +120,9 @@ class Cloud:
 
     @property
     def in_order(self) -> tuple[np.ndarray, np.ndarray]:
-        """Where each node that has points begins, in the order of the points, and its level; kept, since files never change."""
+        """Where each node that has points begins, in the order of the points, and its level; kept, since
+        files never change.
+        """
         return _in_order(self._table)
 
     def sample(self, most: int) -> np.ndarray:
@@ -120,25 +132,43 @@ class Cloud:
         return octree.members(nodes[:upto])
 
     def even(self, low, high, pose: np.ndarray, spacing: float) -> list[tuple[int, int, np.ndarray]]:
-        """The points of a box of the frame that ``pose`` maps to, no denser than they need be to leave no gap wider than ``spacing`` (m) where there are points.
+        """The points of a box of the frame that ``pose`` maps to, no denser than they need be to leave no gap
+        wider than ``spacing`` (m) where there are points.
 
-        Whole nodes as stretches (start, stop, weight (stop - start,) f32): how many points of the cloud each of them stands for.
+        Whole nodes as stretches (start, stop, weight (stop - start,) f32): how many points of the cloud each
+        of them stands for.
         """
         nodes = self.nodes
         last = nodes["spacing"] <= spacing
-        chosen = self.touched(low, high, pose)[0] & (nodes["count"] > 0) & ((nodes["level"] == 0) | (2 * nodes["spacing"] > spacing))
+        chosen = (
+            self.touched(low, high, pose)[0]
+            & (nodes["count"] > 0)
+            & ((nodes["level"] == 0) | (2 * nodes["spacing"] > spacing))
+        )
         weight = np.where(last, _below(self._table) / np.maximum(nodes["count"], 1), 1.0).astype(np.float32)
         rank = np.flatnonzero(chosen)[np.argsort(nodes["start"][chosen])]
         start, count = nodes["start"][rank], nodes["count"][rank]
         breaks = np.flatnonzero(start[1:] != start[:-1] + count[:-1]) + 1
-        return [(int(start[part[0]]), int(start[part[-1]] + count[part[-1]]), np.repeat(weight[rank[part]], count[part])) for part in np.split(np.arange(len(rank)), breaks) if len(part)]
+        return [
+            (
+                int(start[part[0]]),
+                int(start[part[-1]] + count[part[-1]]),
+                np.repeat(weight[rank[part]], count[part]),
+            )
+            for part in np.split(np.arange(len(rank)), breaks)
+            if len(part)
+        ]
 
     def no_denser(self, spacing: float) -> np.ndarray:
-        """Mask of the nodes whose points are no denser than ``spacing`` (m), the coarsest always among them."""
+        """Mask of the nodes whose points are no denser than ``spacing`` (m), the coarsest always
+        among them.
+        """
         return (self.nodes["level"] == 0) | (self.nodes["spacing"] >= spacing)
 
     def touched(self, low, high, pose: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
-        """Which nodes may hold points of an axis-aligned box of the frame that ``pose`` maps to, and which of them lie wholly inside it (masks)."""
+        """Which nodes may hold points of an axis-aligned box of the frame that ``pose`` maps to, and which of
+        them lie wholly inside it (masks).
+        """
         pose = np.ascontiguousarray(np.eye(4) if pose is None else pose, float)
         lows, highs = _extents(self._table, tuple(map(float, self.low)), self.size, pose.tobytes())
         low, high = np.broadcast_to(low, 3), np.broadcast_to(high, 3)
@@ -147,7 +177,9 @@ class Cloud:
         return meets[0] & meets[1] & meets[2], within[0] & within[1] & within[2]
 
     def inside(self, low, high, pose: np.ndarray | None = None, spacing: float = 0.0) -> np.ndarray:
-        """Indices (sorted) of the points in an axis-aligned box of the frame that ``pose`` maps to (the scan's own by default); with ``spacing`` (m) only of nodes no denser than that."""
+        """Indices (sorted) of the points in an axis-aligned box of the frame that ``pose`` maps to (the
+        scan's own by default); with ``spacing`` (m) only of nodes no denser than that.
+        """
         pose = np.eye(4) if pose is None else pose
         meets, within = self.touched(low, high, pose)
         if spacing:
@@ -160,7 +192,20 @@ class Cloud:
         found, low, high = [np.zeros(0, np.int64)], np.broadcast_to(low, 3), np.broadcast_to(high, 3)
         for number in np.unique(block):
             mine, base = block == number, int(ends[number - 1]) if number else 0
-            found.append(boxed.inside(self.columns.block("position", int(number)), start[mine] - base, stop[mine] - base, whole[mine], self.scale, self.offset, pose, low, high, base))
+            found.append(
+                boxed.inside(
+                    self.columns.block("position", int(number)),
+                    start[mine] - base,
+                    stop[mine] - base,
+                    whole[mine],
+                    self.scale,
+                    self.offset,
+                    pose,
+                    low,
+                    high,
+                    base,
+                )
+            )
         return np.concatenate(found)
 
     def in_ball(self, centre: np.ndarray, radius: float) -> np.ndarray:
@@ -169,37 +214,57 @@ class Cloud:
         to = np.abs(corner + edge[:, None] / 2 - centre)
         half = edge[:, None] / 2
         near, far = np.linalg.norm(np.maximum(to - half, 0), axis=1), np.linalg.norm(to + half, axis=1)
-        return self._gathered(near <= radius, far <= radius, lambda start, stop: ((self.xyz(start, stop) - centre) ** 2).sum(1) <= radius**2)
+        return self._gathered(
+            near <= radius,
+            far <= radius,
+            lambda start, stop: ((self.xyz(start, stop) - centre) ** 2).sum(1) <= radius**2,
+        )
 
     def in_planes(self, planes: np.ndarray) -> np.ndarray:
-        """Indices (sorted) of the points on the inner side of every plane (k, 4): a·x + b·y + c·z + d ≥ 0, such as the six of a view's frustum (scan's frame)."""
+        """Indices (sorted) of the points on the inner side of every plane (k, 4): a·x + b·y + c·z + d ≥ 0,
+        such as the six of a view's frustum (scan's frame).
+        """
         planes = np.atleast_2d(np.asarray(planes, float))
         corner, edge = self.cells
         middle = (corner + edge[:, None] / 2) @ planes[:, :3].T + planes[:, 3]
         reach = edge[:, None] / 2 * np.abs(planes[:, :3]).sum(1)
-        return self._gathered((middle + reach >= 0).all(1), (middle - reach >= 0).all(1), lambda start, stop: (self.xyz(start, stop) @ planes[:, :3].T + planes[:, 3] >= 0).all(1))
+        return self._gathered(
+            (middle + reach >= 0).all(1),
+            (middle - reach >= 0).all(1),
+            lambda start, stop: (self.xyz(start, stop) @ planes[:, :3].T + planes[:, 3] >= 0).all(1),
+        )
 
     def _gathered(self, meets: np.ndarray, within: np.ndarray, mask) -> np.ndarray:
-        """Indices (sorted) of all points of the nodes wholly within, and of those of the others met that ``mask(start, stop)`` lets through."""
+        """Indices (sorted) of all points of the nodes wholly within, and of those of the others met that
+        ``mask(start, stop)`` lets through.
+        """
         found = [np.zeros(0, np.int64)]
         for node, whole in zip(self.nodes[meets], within[meets]):
             start, stop = int(node["start"]), int(node["start"] + node["count"])
             found.append(np.arange(start, stop) if whole else start + np.flatnonzero(mask(start, stop)))
         return np.sort(np.concatenate(found))
 
-    def along_ray(self, origin: np.ndarray, direction: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """How far along a ray (scan's frame, unit ``direction``) the middle of each node's cell lies, how far off it, and half of the cell's diagonal."""
+    def along_ray(
+        self, origin: np.ndarray, direction: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """How far along a ray (scan's frame, unit ``direction``) the middle of each node's cell lies, how far
+        off it, and half of the cell's diagonal.
+        """
         corner, edge = self.cells
         to = corner + edge[:, None] / 2 - origin
         t = to @ direction
         return t, np.sqrt(np.maximum(np.einsum("ij,ij->i", to, to) - t**2, 0)), edge * np.sqrt(3) / 2
 
-    def nearest_to_ray(self, origin: np.ndarray, direction: np.ndarray, slope: float, width: float, allowed, cells=None) -> tuple[int, float] | None:
-        """The point that a pick means: within a cone about a ray (scan's frame, unit ``direction``), the first one along it.
+    def nearest_to_ray(
+        self, origin: np.ndarray, direction: np.ndarray, slope: float, width: float, allowed, cells=None
+    ) -> tuple[int, float] | None:
+        """The point that a pick means: within a cone about a ray (scan's frame, unit ``direction``), the
+        first one along it.
 
-        At distance t the cone has the radius ``width`` + ``slope`` · t (m).  ``allowed(start, stop)`` masks what may be picked.  Of the points inside, those not
-        much farther than the first are compared by their distance from the axis, in units of the radius.  ``cells`` is what ``along_ray`` gave,
-        for several cones about one ray.  Returns (index, t) or None.
+        At distance t the cone has the radius ``width`` + ``slope`` · t (m).  ``allowed(start, stop)`` masks
+        what may be picked.  Of the points inside, those not much farther than the first are compared by their
+        distance from the axis, in units of the radius.  ``cells`` is what ``along_ray`` gave, for several
+        cones about one ray.  Returns (index, t) or None.
         """
         nodes = self.nodes
         t, off, half = cells or self.along_ray(origin, direction)
@@ -209,7 +274,9 @@ class Cloud:
             if t[k] - half[k] > nearest:
                 break
             start, stop = int(nodes[k]["start"]), int(nodes[k]["start"] + nodes[k]["count"])
-            index, along, away = boxed.in_cone(self.read("position", start, stop), self.scale, self.offset, origin, direction, width, slope)
+            index, along, away = boxed.in_cone(
+                self.read("position", start, stop), self.scale, self.offset, origin, direction, width, slope
+            )
             good = allowed(start, stop)[index] if len(index) else []
             for i, t_, d in zip(index[good], along[good], away[good]):
                 score = t_ + d * 4

@@ -22,12 +22,20 @@ def mapped(path: str) -> np.ndarray:
 
 
 def file_word(column: str) -> str:
-    """The word for a column in file names: its own name for ours, a checksum for one that a file of others brought, whose name may hold anything."""
-    return column if column.isascii() and column.replace("_", "").isalnum() and len(column) < 40 else f"extra-{sha1(column.encode()).hexdigest()[:12]}"
+    """The word for a column in file names: its own name for ours, a checksum for one that a file of others
+    brought, whose name may hold anything.
+    """
+    return (
+        column
+        if column.isascii() and column.replace("_", "").isalnum() and len(column) < 40
+        else f"extra-{sha1(column.encode()).hexdigest()[:12]}"
+    )
 
 
 def write_block(folder: str, column: str, number: int, values: np.ndarray, version: str) -> str:
-    """Write one block of a column; ``version`` makes its name unique, its checksum makes it provable.  The caller syncs the folder."""
+    """Write one block of a column; ``version`` makes its name unique, its checksum makes it provable.  The
+    caller syncs the folder.
+    """
     values = np.ascontiguousarray(values)
     name = f"{file_word(column)}.{number}.{version}.{checksum(values)}.npy"
     disk.write_array(os.path.join(folder, name), values)
@@ -37,11 +45,19 @@ def write_block(folder: str, column: str, number: int, values: np.ndarray, versi
 class Columns:
     """Read access to the columns of one scan at one version each.
 
-    ``ends`` holds the number of points up to the end of each block; ``constants`` the columns that have one value throughout.
+    ``ends`` holds the number of points up to the end of each block; ``constants`` the columns that have one
+    value throughout.
     """
 
-    def __init__(self, folder: str, pointers: dict[str, list[str]], ends: np.ndarray, constants: dict | None = None):
-        self.folder, self.pointers, self.ends, self.constants = folder, pointers, np.asarray(ends, np.int64), constants or {}
+    def __init__(
+        self, folder: str, pointers: dict[str, list[str]], ends: np.ndarray, constants: dict | None = None
+    ):
+        self.folder, self.pointers, self.ends, self.constants = (
+            folder,
+            pointers,
+            np.asarray(ends, np.int64),
+            constants or {},
+        )
 
     def __contains__(self, name: str) -> bool:
         return name in self.pointers or name in self.constants
@@ -52,7 +68,13 @@ class Columns:
 
     def stretch(self, name: str, number: int) -> np.ndarray:
         """One block of any column, also of one that has the same value throughout."""
-        return self.block(name, number) if name in self.pointers else np.broadcast_to(self.constants[name], int(self.ends[number] - (self.ends[number - 1] if number else 0)))
+        return (
+            self.block(name, number)
+            if name in self.pointers
+            else np.broadcast_to(
+                self.constants[name], int(self.ends[number] - (self.ends[number - 1] if number else 0))
+            )
+        )
 
     def read(self, name: str, start: int = 0, stop: int | None = None) -> np.ndarray:
         """Values ``start`` to ``stop`` of a column; a view of the map where they lie in one block."""

@@ -13,11 +13,23 @@ DEPTH = 21
 CELL_BITS = 5
 FULL = 6000
 DEEPEST = 14
-NODE = np.dtype([("level", "u1"), ("x", "u4"), ("y", "u4"), ("z", "u4"), ("start", "i8"), ("count", "i8"), ("spacing", "f4")])
+NODE = np.dtype(
+    [
+        ("level", "u1"),
+        ("x", "u4"),
+        ("y", "u4"),
+        ("z", "u4"),
+        ("start", "i8"),
+        ("count", "i8"),
+        ("spacing", "f4"),
+    ]
+)
 
 
 def nodes_of(level: np.ndarray, key: np.ndarray, count: np.ndarray, size: float) -> np.ndarray:
-    """NODE records from levels, first keys and counts, with ``start`` as if their points followed one another."""
+    """NODE records from levels, first keys and counts, with ``start`` as if their points followed one
+    another.
+    """
     out = np.zeros(len(level), NODE)
     out["level"], out["count"] = level, count
     out["start"] = np.r_[0, np.cumsum(count)[:-1]] if len(level) else 0
@@ -46,7 +58,12 @@ def members(nodes: np.ndarray) -> np.ndarray:
 
 def parents(nodes: np.ndarray) -> np.ndarray:
     """Index (i32) of each node's parent in a table that lists coarse nodes first; −1 for the root."""
-    packed = lambda n, up: (n["level"].astype(np.uint64) - up << np.uint64(58)) | (n["x"].astype(np.uint64) >> up) | (n["y"].astype(np.uint64) >> up) << np.uint64(19) | (n["z"].astype(np.uint64) >> up) << np.uint64(38)  # noqa: E731
+    packed = lambda n, up: (
+        (n["level"].astype(np.uint64) - up << np.uint64(58))
+        | (n["x"].astype(np.uint64) >> up)
+        | (n["y"].astype(np.uint64) >> up) << np.uint64(19)
+        | (n["z"].astype(np.uint64) >> up) << np.uint64(38)
+    )  # noqa: E731
     own = packed(nodes, np.uint64(0))
     rank = np.argsort(own)
     out = np.full(len(nodes), -1, np.int32)

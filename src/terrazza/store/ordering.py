@@ -1,4 +1,6 @@
-"""Compiled parts of building an octree: Morton keys, their order, and each point's level (see ``store.octree``)."""
+"""Compiled parts of building an octree: Morton keys, their order, and each point's level (see
+``store.octree``).
+"""
 
 import numpy as np
 from numba import njit
@@ -31,8 +33,12 @@ def _keys(position, scale, offset, low, fine, out):
         out[i] = _key(position, i, scale, offset, low, fine)
 
 
-def keys(position: np.ndarray, scale: np.ndarray, offset: np.ndarray, low: np.ndarray, size: float) -> np.ndarray:
-    """Morton keys (u64, 63 bits, x lowest) of points (n, 3, i32, times ``scale`` plus ``offset``, m) in the cube at ``low`` with edge ``size``."""
+def keys(
+    position: np.ndarray, scale: np.ndarray, offset: np.ndarray, low: np.ndarray, size: float
+) -> np.ndarray:
+    """Morton keys (u64, 63 bits, x lowest) of points (n, 3, i32, times ``scale`` plus ``offset``, m) in the
+    cube at ``low`` with edge ``size``.
+    """
     out = np.empty(len(position), np.uint64)
     _keys(position, scale, offset, low, 2.0**DEPTH / size, out)
     return out
@@ -73,7 +79,9 @@ def limits(position: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 @njit(cache=True, nogil=True)
 def order(key, first_digit):
-    """Stable order (u32) of keys, by radix: with ``first_digit`` 0 whole, with 3 only by their upper 30 bits."""
+    """Stable order (u32) of keys, by radix: with ``first_digit`` 0 whole, with 3 only by their
+    upper 30 bits.
+    """
     n = len(key)
     a, b, ia, ib = key.copy(), np.empty_like(key), np.arange(n).astype(np.uint32), np.empty(n, np.uint32)
     for step in range(first_digit, 6):
@@ -106,7 +114,9 @@ def scrambled(key):
 
 @njit(cache=True, nogil=True)
 def _champions(key, start, stop, depth, mark, level):
-    """Give ``mark`` to the champion of each cell of ``depth`` among start … stop that has no level yet; returns how many got it."""
+    """Give ``mark`` to the champion of each cell of ``depth`` among start … stop that has no level yet;
+    returns how many got it.
+    """
     shift, taken, i = np.uint64(3 * (DEPTH - depth)), 0, start
     while i < stop:
         cell, best, least = key[i] >> shift, i, scrambled(key[i])
@@ -124,7 +134,9 @@ def _champions(key, start, stop, depth, mark, level):
 
 @njit(cache=True, nogil=True)
 def play_off(key, mark, level):
-    """Lower the level of the champion of each cell of level ``mark`` to it; points in key order, of which each cell's champion is one."""
+    """Lower the level of the champion of each cell of level ``mark`` to it; points in key order, of which
+    each cell's champion is one.
+    """
     shift, i = np.uint64(3 * (DEPTH - mark - CELL_BITS)), 0
     while i < len(key):
         cell, best, least = key[i] >> shift, i, scrambled(key[i])
@@ -140,8 +152,9 @@ def play_off(key, mark, level):
 def assign(key, top, full):
     """Levels of the points of one node of level ``top``, all of it, in key order.
 
-    Returns ``level`` (n, u8), in which values below ``top`` mean that a point belongs to a node above (levels whose cells are larger than
-    this node are left to the caller), and the nodes from ``top`` down as rows (level, first key, points).
+    Returns ``level`` (n, u8), in which values below ``top`` mean that a point belongs to a node above (levels
+    whose cells are larger than this node are left to the caller), and the nodes from ``top`` down as rows
+    (level, first key, points).
     """
     n = len(key)
     level = np.full(n, 255, np.uint8)
@@ -164,7 +177,13 @@ def assign(key, top, full):
                     level[i] = depth
             rows.append((np.uint64(depth), first, np.uint64(left)))
             continue
-        rows.append((np.uint64(depth), first, np.uint64(_champions(key, start, stop, depth + CELL_BITS, depth, level))))
+        rows.append(
+            (
+                np.uint64(depth),
+                first,
+                np.uint64(_champions(key, start, stop, depth + CELL_BITS, depth, level)),
+            )
+        )
         finer = shift - np.uint64(3)
         i = start
         while i < stop:

@@ -1,7 +1,9 @@
-"""Points of a convex region out of many octrees: evenly thinned where there are more than are wanted, down to single points where there are fewer.
+"""Points of a convex region out of many octrees: evenly thinned where there are more than are wanted, down to
+single points where there are fewer.
 
-The trees are additive: every node holds an evenly spread sample of its cell that its children add to.  So the nodes that meet the region are
-looked through from coarse to fine until enough points are found, and of the last round an even share is taken.
+The trees are additive: every node holds an evenly spread sample of its cell that its children add to.  So the
+nodes that meet the region are looked through from coarse to fine until enough points are found, and of the
+last round an even share is taken.
 """
 
 from concurrent.futures import ThreadPoolExecutor
@@ -18,7 +20,9 @@ THREADS = 2
 
 @dataclass(frozen=True)
 class Region:
-    """A union of convex ``pieces`` (each (k, 4): rows a, b with a · p ≤ b, m) in some frame, less what lies within all planes of ``but`` (k, 4), and without points of the classes ``hidden``."""
+    """A union of convex ``pieces`` (each (k, 4): rows a, b with a · p ≤ b, m) in some frame, less what lies
+    within all planes of ``but`` (k, 4), and without points of the classes ``hidden``.
+    """
 
     pieces: tuple[np.ndarray, ...]
     but: np.ndarray = field(default_factory=lambda: np.zeros((0, 4)))
@@ -91,7 +95,9 @@ class _Seeker:
         return np.c_[planes[:, :3] * self.cloud.scale, planes[:, 3] - planes[:, :3] @ self.cloud.offset]
 
     def stretches(self, octave: int, octaves: np.ndarray) -> list[tuple[int, int, int]]:
-        """(block, start, stop within it) of the nodes met of one octave of cell sizes, neighbours put together."""
+        """(block, start, stop within it) of the nodes met of one octave of cell sizes, neighbours put
+        together.
+        """
         nodes = self.cloud.nodes[self.met & (octaves == octave)]
         if not len(nodes):
             return []
@@ -115,21 +121,45 @@ class _Seeker:
         if self.hidden[0] and not self.cloud.has("class"):
             return np.zeros(0, np.int64)  # never classified is class 0
         column = lambda name: columns.stretch(name, block) if self.cloud.has(name) else none  # noqa: E731
-        cut, code = np.ascontiguousarray(column("cut")).astype(np.uint16, copy=False), np.ascontiguousarray(column("class")).astype(np.uint8, copy=False) if self.filtered else none
+        cut, code = (
+            np.ascontiguousarray(column("cut")).astype(np.uint16, copy=False),
+            np.ascontiguousarray(column("class")).astype(np.uint8, copy=False) if self.filtered else none,
+        )
         out = np.empty(stop - start, np.int64)
-        n = _inside(columns.block("position", block), start, stop, self.planes, self.ends, self.but, cut, code, self.hidden, out)
+        n = _inside(
+            columns.block("position", block),
+            start,
+            stop,
+            self.planes,
+            self.ends,
+            self.but,
+            cut,
+            code,
+            self.hidden,
+            out,
+        )
         return out[:n] + (int(columns.ends[block - 1]) if block else 0)
 
 
-def points(clouds: list[tuple[Cloud, np.ndarray]], region: Region, budget: int) -> tuple[list[np.ndarray], bool]:
-    """Sorted indices for each (cloud, pose to the region's frame), about ``budget`` in all at most, and whether these are all that there are."""
+def points(
+    clouds: list[tuple[Cloud, np.ndarray]], region: Region, budget: int
+) -> tuple[list[np.ndarray], bool]:
+    """Sorted indices for each (cloud, pose to the region's frame), about ``budget`` in all at most, and
+    whether these are all that there are.
+    """
     seekers = [_Seeker(cloud, pose, region) for cloud, pose in clouds]
-    octaves = [np.round(np.log2(s.cloud.size) - s.cloud.nodes["level"].astype(float)).astype(int) for s in seekers]
+    octaves = [
+        np.round(np.log2(s.cloud.size) - s.cloud.nodes["level"].astype(float)).astype(int) for s in seekers
+    ]
     rounds = sorted({int(o) for s, own in zip(seekers, octaves) for o in np.unique(own[s.met])}, reverse=True)
     held, total = [[np.zeros(0, np.int64)] for _ in seekers], 0
     with ThreadPoolExecutor(THREADS) as pool:
         for octave in rounds:
-            tasks = [(k, stretch) for k, (s, own) in enumerate(zip(seekers, octaves)) for stretch in s.stretches(octave, own)]
+            tasks = [
+                (k, stretch)
+                for k, (s, own) in enumerate(zip(seekers, octaves))
+                for stretch in s.stretches(octave, own)
+            ]
             new = list(pool.map(lambda task: (task[0], seekers[task[0]].found(task[1])), tasks))
             count = sum(len(found) for _, found in new)
             if total + count > budget:  # of this round an even share
@@ -150,7 +180,18 @@ def load() -> None:
     position, cut = np.zeros((1, 3), np.int32), np.zeros(1, np.uint16)
     position.flags.writeable = False
     for kind in (cut, np.zeros(0, np.uint16)):
-        _inside(position, 0, 1, np.zeros((1, 4)), np.array([1]), np.zeros((0, 4)), kind, np.zeros(0, np.uint8), np.zeros(256, bool), np.zeros(1, np.int64))
+        _inside(
+            position,
+            0,
+            1,
+            np.zeros((1, 4)),
+            np.array([1]),
+            np.zeros((0, 4)),
+            kind,
+            np.zeros(0, np.uint8),
+            np.zeros(256, bool),
+            np.zeros(1, np.int64),
+        )
 
 
 __all__ = ["Region", "load", "moved", "points", "touched"]

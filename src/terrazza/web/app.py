@@ -44,20 +44,43 @@ def create() -> FastAPI:
         if said is not None:
             return _answer(request, 503, said.message, said.hint)
         if isinstance(error, (OverflowError, RecursionError, UnicodeError)) or "null" in str(error):
-            return _answer(request, 422, "This request holds a number or a text that cannot be.", "Reload the page and try again.")
+            return _answer(
+                request,
+                422,
+                "This request holds a number or a text that cannot be.",
+                "Reload the page and try again.",
+            )
         raise error
 
-    for kind in (OSError, MemoryError, PeeweeException, OverflowError, RecursionError, UnicodeError, ValueError):
+    for kind in (
+        OSError,
+        MemoryError,
+        PeeweeException,
+        OverflowError,
+        RecursionError,
+        UnicodeError,
+        ValueError,
+    ):
         app.add_exception_handler(kind, failed)
 
     @app.exception_handler(Exception)
     async def unforeseen(request: Request, error: Exception) -> Response:
-        return _answer(request, 500, f"Terrazza stopped on an error of its own: {type(error).__name__}.", "Nothing was changed. Please report this.")
+        return _answer(
+            request,
+            500,
+            f"Terrazza stopped on an error of its own: {type(error).__name__}.",
+            "Nothing was changed. Please report this.",
+        )
 
     @app.exception_handler(HTTPException)
     async def plain(request: Request, error: HTTPException) -> Response:
         missing = NotFound("There is nothing at this address.", "Start again from the list of jobs.")
-        return _answer(request, error.status_code, missing.message if error.status_code == 404 else str(error.detail), missing.hint if error.status_code == 404 else "")
+        return _answer(
+            request,
+            error.status_code,
+            missing.message if error.status_code == 404 else str(error.detail),
+            missing.hint if error.status_code == 404 else "",
+        )
 
     @app.exception_handler(RequestValidationError)
     async def malformed(request: Request, error: RequestValidationError) -> Response:
@@ -70,7 +93,13 @@ def create() -> FastAPI:
 def _answer(request: Request, status: int, message: str, hint: str) -> Response:
     """One error as a partial (for htmx), as JSON (for scripts) or as a page."""
     if request.headers.get("hx-request"):
-        return HTMLResponse(pages.render(request, "_notice.html", message=message, hint=hint), status, headers={"HX-Retarget": "#notices", "HX-Reswap": "beforeend"})
+        return HTMLResponse(
+            pages.render(request, "_notice.html", message=message, hint=hint),
+            status,
+            headers={"HX-Retarget": "#notices", "HX-Reswap": "beforeend"},
+        )
     if "text/html" in request.headers.get("accept", ""):
-        return HTMLResponse(pages.render(request, "error.html", status=status, message=message, hint=hint), status)
+        return HTMLResponse(
+            pages.render(request, "error.html", status=status, message=message, hint=hint), status
+        )
     return JSONResponse({"message": message, "hint": hint}, status)

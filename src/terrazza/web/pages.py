@@ -19,7 +19,9 @@ HERE = Path(__file__).parent
 
 def _stamp() -> str:
     """Changes whenever a shipped script or style does, so that browsers may keep them for good."""
-    files = sorted(p for p in (HERE / "static").rglob("*") if p.suffix in {".js", ".css"} and "vendor" not in p.parts)
+    files = sorted(
+        p for p in (HERE / "static").rglob("*") if p.suffix in {".js", ".css"} and "vendor" not in p.parts
+    )
     return sha1(b"".join(p.read_bytes() for p in files) + __version__.encode()).hexdigest()[:10]
 
 
@@ -44,15 +46,25 @@ def length(context, metres, decimals: int | None = None) -> str:
 
 @pass_context
 def small(context, millimetres, decimals: int = 1) -> str:
-    """A residual or a standard deviation in the job's unit for such (see ``Notation.small_short``), without its name."""
-    return "–" if millimetres is None else (context.get("notation") or Notation()).small(millimetres, decimals)
+    """A residual or a standard deviation in the job's unit for such (see ``Notation.small_short``), without
+    its name.
+    """
+    return (
+        "–" if millimetres is None else (context.get("notation") or Notation()).small(millimetres, decimals)
+    )
 
 
 def count(value) -> str:
     """A count: 4 312, 512 k or 3.9 M."""
     if value is None:
         return "–"
-    return f"{value / 1e6:.1f} M" if value >= 1e6 else f"{value / 1e3:.0f} k" if value >= 1e4 else figure(value, 0)
+    return (
+        f"{value / 1e6:.1f} M"
+        if value >= 1e6
+        else f"{value / 1e3:.0f} k"
+        if value >= 1e4
+        else figure(value, 0)
+    )
 
 
 def size(value) -> str:
@@ -71,22 +83,52 @@ def duration(seconds) -> str:
 
 
 def _modules() -> list[str]:
-    """Addresses of the table's scripts, what draws the first points first: they begin to load at once, and already while a job is being chosen."""
-    return [*(f"/static/js/{p.name}" for p in sorted((HERE / "static" / "js").glob("*.js"), key=lambda p: (p.name not in ("frame.js", "glance.js"), p.name))), "/static/vendor/three.module.js"]
+    """Addresses of the table's scripts, what draws the first points first: they begin to load at once, and
+    already while a job is being chosen.
+    """
+    return [
+        *(
+            f"/static/js/{p.name}"
+            for p in sorted(
+                (HERE / "static" / "js").glob("*.js"),
+                key=lambda p: (p.name not in ("frame.js", "glance.js"), p.name),
+            )
+        ),
+        "/static/vendor/three.module.js",
+    ]
 
 
-environment = Environment(loader=FileSystemLoader(HERE / "templates"), autoescape=select_autoescape(), undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
-environment.filters |= {"number": number, "length_of": length, "small": small, "count": count, "size": size, "duration": duration, "class_name": class_name,
-                        "clock": lambda t: time.strftime("%H:%M", time.localtime(t)), "day": lambda t: time.strftime("%d %b %Y", time.localtime(t))}
+environment = Environment(
+    loader=FileSystemLoader(HERE / "templates"),
+    autoescape=select_autoescape(),
+    undefined=StrictUndefined,
+    trim_blocks=True,
+    lstrip_blocks=True,
+)
+environment.filters |= {
+    "number": number,
+    "length_of": length,
+    "small": small,
+    "count": count,
+    "size": size,
+    "duration": duration,
+    "class_name": class_name,
+    "clock": lambda t: time.strftime("%H:%M", time.localtime(t)),
+    "day": lambda t: time.strftime("%d %b %Y", time.localtime(t)),
+}
 environment.globals |= {"version": __version__, "stamp": _stamp(), "modules": _modules()}
 
 
 def render(request: Request, template: str, /, **context) -> str:
     if "job" in context:
-        context["notation"] = Notation(**next((f.value for f in queries.facts(context["job"].id, "notation").values()), {}))
+        context["notation"] = Notation(
+            **next((f.value for f in queries.facts(context["job"].id, "notation").values()), {})
+        )
     return environment.get_template(template).render(request=request, **context)
 
 
-def page(request: Request, template: str, /, status: int = 200, headers: dict | None = None, **context) -> HTMLResponse:
+def page(
+    request: Request, template: str, /, status: int = 200, headers: dict | None = None, **context
+) -> HTMLResponse:
     """A template as a response."""
     return HTMLResponse(render(request, template, **context), status, headers=headers)

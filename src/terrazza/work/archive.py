@@ -1,9 +1,10 @@
 """A job as one file: backed up while it is in use, restored whole on another machine.
 
-The file is a tar archive: first ``job.json`` (the job's row, field book, facts and changes), then every file that
-they name, the deliverables and the inbox, and last ``sums.json``, the SHA-256 of all of them.  Pictures are left out, since
-they are made again, and files that the inbox only links to, since they are others'.  Nothing of an archive is trusted: all
-of it is verified before the job gets a name, and no path that it holds is followed.
+The file is a tar archive: first ``job.json`` (the job's row, field book, facts and changes), then every file
+that they name, the deliverables and the inbox, and last ``sums.json``, the SHA-256 of all of them.  Pictures
+are left out, since they are made again, and files that the inbox only links to, since they are others'.
+Nothing of an archive is trusted: all of it is verified before the job gets a name, and no path that it holds
+is followed.
 """
 
 import contextlib
@@ -98,15 +99,25 @@ class _Record(_Plain):
 
 
 def backup(workspace: str, row: Row, path: str) -> tuple[int, list[str]]:
-    """Write a job into one file; returns its bytes and the names of linked files, which are not in it.  Work on the job may go on meanwhile: what is written is the job at one moment."""
+    """Write a job into one file; returns its bytes and the names of linked files, which are not in it.  Work
+    on the job may go on meanwhile: what is written is the job at one moment.
+    """
     base = os.path.join(workspace, "jobs", row.folder)
     keep = os.path.join(workspace, f"backup-{uuid.uuid4().hex}")
     try:
         with _claimed(workspace, keep):
             with database.atomic("IMMEDIATE"):
                 others, linked = _others(base)
-                record = {"form": FORM, "job": _plain(row, "id"), "entries": [_plain(e, "job") for e in Entry.select().where(Entry.job == row)], "facts": [_plain(f, "id", "job") for f in Fact.select().where(Fact.job == row)],
-                          "changes": [_plain(c, "id") for c in Change.select().join(Entry).where(Entry.job == row)], "folder": os.path.abspath(base), "linked": linked, "written_by": __version__}
+                record = {
+                    "form": FORM,
+                    "job": _plain(row, "id"),
+                    "entries": [_plain(e, "job") for e in Entry.select().where(Entry.job == row)],
+                    "facts": [_plain(f, "id", "job") for f in Fact.select().where(Fact.job == row)],
+                    "changes": [_plain(c, "id") for c in Change.select().join(Entry).where(Entry.job == row)],
+                    "folder": os.path.abspath(base),
+                    "linked": linked,
+                    "written_by": __version__,
+                }
                 _hold(base, keep, sorted(fieldbook.named_files(row)) + others)
             with files.whole(path) as partial, tarfile.open(partial, "w") as tar:
                 _write(tar, keep, json.dumps(record, allow_nan=False).encode())
@@ -170,12 +181,17 @@ def _others(base: str) -> tuple[list[tuple[str, str]], list[str]]:
 
 
 def _hold(base: str, keep: str, named: list[tuple[str, str]]) -> None:
-    """Give every file a second name in ``keep``, so that it stays whatever the job does; copies where the disk knows no links."""
+    """Give every file a second name in ``keep``, so that it stays whatever the job does; copies where the
+    disk knows no links.
+    """
     for folder, name in named:
         source, target = os.path.join(base, folder, name), os.path.join(keep, folder, name)
         os.makedirs(os.path.dirname(target), exist_ok=True)
         if not os.path.exists(source):
-            raise StateError(f"The job is not whole: {folder}/{name} is missing.", "“terrazza check” says what else is wrong.")
+            raise StateError(
+                f"The job is not whole: {folder}/{name} is missing.",
+                "“terrazza check” says what else is wrong.",
+            )
         try:
             os.link(source, target)
         except OSError:
@@ -184,7 +200,9 @@ def _hold(base: str, keep: str, named: list[tuple[str, str]]) -> None:
 
 @contextlib.contextmanager
 def _claimed(workspace: str, folder: str):
-    """A folder with a mark that says, as long as this process lives, that somebody works in it (see ``clear_remains``)."""
+    """A folder with a mark that says, as long as this process lives, that somebody works in it (see
+    ``clear_remains``).
+    """
     os.makedirs(folder)
     with open(os.path.join(folder, MARK), "w", encoding="utf-8") as mark:
         fcntl.flock(mark, fcntl.LOCK_EX)
@@ -192,7 +210,9 @@ def _claimed(workspace: str, folder: str):
 
 
 def clear_remains(workspace: str) -> int:
-    """Delete what killed backups and restores left behind, and job folders that no job has; returns how many folders went."""
+    """Delete what killed backups and restores left behind, and job folders that no job has; returns how many
+    folders went.
+    """
     jobs, gone = os.path.join(workspace, "jobs"), 0
     folders = {row.folder for row in Row.select(Row.folder)}
     for base, names in ((workspace, _listed(workspace)), (jobs, _listed(jobs))):
@@ -217,7 +237,8 @@ def _listed(folder: str) -> list[str]:
 def restore(workspace: str, path: str, name: str = "") -> Row:
     """Bring a backup into a workspace as a job of its own name or ``name``.
 
-    InputError where the file is none, is damaged or changed, holds what no backup does, or where the name is taken.  Nothing is half done.
+    InputError where the file is none, is damaged or changed, holds what no backup does, or where the name is
+    taken.  Nothing is half done.
     """
     partial = os.path.join(workspace, "jobs", f"restore-{uuid.uuid4().hex}.part")
     try:
@@ -231,7 +252,9 @@ def restore(workspace: str, path: str, name: str = "") -> Row:
                 row = create_job(workspace, name or record.job.name)
                 target = os.path.join(workspace, "jobs", row.folder)
                 undone.callback(shutil.rmtree, target, ignore_errors=True)
-                os.replace(os.path.join(partial, MARK), os.path.join(inside, MARK))  # until the rows are there, the folder is nobody's
+                os.replace(
+                    os.path.join(partial, MARK), os.path.join(inside, MARK)
+                )  # until the rows are there, the folder is nobody's
                 _rows(row, record, os.path.abspath(target))
                 _settle(inside, target)
                 undone.pop_all()
@@ -267,15 +290,26 @@ def _taken(tar, path: str, folder: str) -> _Record:
         raise InputError(f"“{shown}” is cut off: the list of its sums is missing.", NOT_OURS)
     wrong = sorted(n for n in sums.keys() | told.keys() if sums.get(n) != told.get(n))
     if wrong:
-        raise InputError(f"“{shown}” is damaged: “{wrong[0]}” {'has changed' if wrong[0] in sums else 'is missing'}{f', and {len(wrong) - 1} more' if len(wrong) > 1 else ''}.", CHANGED)
+        how = "has changed" if wrong[0] in sums else "is missing"
+        more = f", and {len(wrong) - 1} more" if len(wrong) > 1 else ""
+        raise InputError(f"“{shown}” is damaged: “{wrong[0]}” {how}{more}.", CHANGED)
     return record
 
 
 def _place(folder: str, member) -> str | None:
-    """Where a member of an archive goes; None for what no backup holds: anything but plain files in the job's own folders."""
+    """Where a member of an archive goes; None for what no backup holds: anything but plain files in the job's
+    own folders.
+    """
     parts = member.name.split("/")
     plain = member.isfile() and len(parts) >= 3 and parts[0] == "files" and parts[1] in FOLDERS
-    if not plain or any(p in {"", ".", ".."} or "\\" in p or "\0" in p or len(p.encode(errors="replace")) > 255 for p in parts) or parts[-1] == MARK:
+    if (
+        not plain
+        or any(
+            p in {"", ".", ".."} or "\\" in p or "\0" in p or len(p.encode(errors="replace")) > 255
+            for p in parts
+        )
+        or parts[-1] == MARK
+    ):
         return None
     return os.path.join(folder, *parts)
 
@@ -288,7 +322,15 @@ def _opened(path: str):
             yield tar
     except InputError:
         raise
-    except (tarfile.TarError, EOFError, KeyError, ValueError, TypeError, RecursionError, OverflowError) as error:
+    except (
+        tarfile.TarError,
+        EOFError,
+        KeyError,
+        ValueError,
+        TypeError,
+        RecursionError,
+        OverflowError,
+    ) as error:
         raise InputError(f"“{name}” cannot be read ({str(error)[:200]}).", NOT_OURS) from error
     except OSError as error:
         raise InputError(f"“{name}” cannot be read ({error.strerror or error}).", NOT_OURS) from error
@@ -311,14 +353,20 @@ def _record(tar, path: str, sums: dict[str, str]) -> _Record:
         return _Record.model_validate(plain)
     except ValidationError as error:
         first = error.errors()[0]
-        raise InputError(f"The record in “{shown}” is not one of a job ({'.'.join(map(str, first['loc']))}: {first['msg']}).", NOT_OURS) from error
+        raise InputError(
+            f"The record in “{shown}” is not one of a job ({'.'.join(map(str, first['loc']))}: "
+            f"{first['msg']}).",
+            NOT_OURS,
+        ) from error
 
 
 def _need_named(record: _Record, inside: str, path: str) -> None:
     """InputError unless every file that facts and changes name is a plain one that the archive brought."""
     shown = os.path.basename(path)
     living = {e.id for e in record.entries if e.state == "done"}
-    values = [(f.kind, f.scan, f.value) for f in record.facts] + [(c.kind, c.scan, c.before) for c in record.changes if c.entry in living and c.before is not None]
+    values = [(f.kind, f.scan, f.value) for f in record.facts] + [
+        (c.kind, c.scan, c.before) for c in record.changes if c.entry in living and c.before is not None
+    ]
     for kind, scan, value in values:
         try:
             named = fieldbook.files_of(kind, scan, value)
@@ -326,11 +374,17 @@ def _need_named(record: _Record, inside: str, path: str) -> None:
             raise InputError(f"The record in “{shown}” has a {kind} that is none.", NOT_OURS) from error
         for folder, name in named:
             if not isinstance(name, str) or name != os.path.basename(name) or name in {".", ".."}:
-                raise InputError(f"The record in “{shown}” names “{str(name)[:80]}”, which is no file of a job.", NOT_OURS)
+                raise InputError(
+                    f"The record in “{shown}” names “{str(name)[:80]}”, which is no file of a job.", NOT_OURS
+                )
             if not os.path.isfile(os.path.join(inside, folder, name)):
                 raise InputError(f"“{shown}” is not whole: {folder}/{name} is missing.", CHANGED)
     known = {e.id for e in record.entries}
-    if len({e.number for e in record.entries}) != len(record.entries) or len(known) != len(record.entries) or any(c.entry not in known for c in record.changes):
+    if (
+        len({e.number for e in record.entries}) != len(record.entries)
+        or len(known) != len(record.entries)
+        or any(c.entry not in known for c in record.changes)
+    ):
         raise InputError(f"The field book in “{shown}” is not one.", NOT_OURS)
 
 
@@ -341,7 +395,7 @@ def _rows(row: Row, record: _Record, target: str) -> None:
     for values in record.entries:
         state = "interrupted" if values.state in {"queued", "running"} else values.state
         entries[values.id] = Entry.create(job=row, **values.model_dump(exclude={"id"}) | {"state": state})
-    moved = lambda key: target + key[len(record.folder):] if key.startswith(record.folder + os.sep) else key  # noqa: E731
+    moved = lambda key: target + key[len(record.folder) :] if key.startswith(record.folder + os.sep) else key  # noqa: E731
     for kind in [*record.facts, *record.changes]:
         if kind.kind == "deliverable":
             kind.key = moved(kind.key)

@@ -19,7 +19,9 @@ def _path(workspace: str, folder: str) -> str:
 
 @contextlib.contextmanager
 def lease(workspace: str, folder: str, holder: str):
-    """Hold the job's lease; BusyError names who has it now.  A passing look by another process is waited for."""
+    """Hold the job's lease; BusyError names who has it now.  A passing look by another process is
+    waited for.
+    """
     with open(_path(workspace, folder), "a+", encoding="utf-8") as file:
         _take(file, holder)
         file.truncate(0)
@@ -40,5 +42,8 @@ def _take(file, holder: str) -> None:
             file.seek(0)
             now = file.read().strip()
             if now not in {"", LOOKING} or holder == LOOKING or time.monotonic() > until:
-                raise BusyError(f"The job is being worked on by {now or 'somebody else'}.", "Wait until that is done, or cancel it.") from error
+                raise BusyError(
+                    f"The job is being worked on by {now or 'somebody else'}.",
+                    "Wait until that is done, or cancel it.",
+                ) from error
             time.sleep(0.05)

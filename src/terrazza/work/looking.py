@@ -1,4 +1,6 @@
-"""Looking into files while people wait at the page: threads that have glimpses taken where a bad file does no harm."""
+"""Looking into files while people wait at the page: threads that have glimpses taken where a bad file does no
+harm.
+"""
 
 import os
 import queue
@@ -10,7 +12,9 @@ from terrazza.formats import glimpse
 
 
 class Looker:
-    """``ask`` answers at once with what is known already, and has the rest looked at in the background, in the order asked for."""
+    """``ask`` answers at once with what is known already, and has the rest looked at in the background, in
+    the order asked for.
+    """
 
     def __init__(self, cores: int | None = None):
         self.cores = cores or min(os.cpu_count() or 1, 4)
@@ -41,7 +45,9 @@ class Looker:
     def _work(self):
         while (ask := self._waiting.get()) is not None:
             try:
-                guard("glimpses").call(glimpse.take, ask, about=os.path.basename(ask.path), seconds=allowed(ask.path))
+                guard("glimpses").call(
+                    glimpse.take, ask, about=os.path.basename(ask.path), seconds=allowed(ask.path)
+                )
             except TerrazzaError as error:
                 glimpse.keep(ask, {"error": str(error)})
             except OSError:

@@ -12,11 +12,15 @@ from terrazza.operations.base import find
 
 def queue_of(workspace: str) -> SqliteHuey:
     """The workspace's queue; only entry numbers travel through it."""
-    return SqliteHuey("terrazza", filename=os.path.join(workspace, "queue.sqlite"), results=False, fsync=True, timeout=30)
+    return SqliteHuey(
+        "terrazza", filename=os.path.join(workspace, "queue.sqlite"), results=False, fsync=True, timeout=30
+    )
 
 
 def entry_task(huey: SqliteHuey, handle=None):
-    """The one kind of task, known under the same name on both sides; ``handle(entry_id)`` runs it in the worker."""
+    """The one kind of task, known under the same name on both sides; ``handle(entry_id)`` runs it in the
+    worker.
+    """
 
     @huey.task(name="run_entry")
     def run_entry(entry_id: int) -> None:

@@ -6,7 +6,8 @@ import time
 from functools import lru_cache
 
 from terrazza.core.progress import Progress
-from terrazza.db.models import Entry, Job as Row
+from terrazza.db.models import Entry
+from terrazza.db.models import Job as Row
 from terrazza.errors import Cancelled, TerrazzaError, understood
 from terrazza.fleet import Local
 from terrazza.operations import fieldbook
@@ -20,7 +21,9 @@ EVERY = 0.25
 
 @lru_cache
 def fleet(workspace: str):
-    """Where this process has the pieces of work of a workspace done: on the cluster that the settings name, else here."""
+    """Where this process has the pieces of work of a workspace done: on the cluster that the settings name,
+    else here.
+    """
     if settings().cluster:
         from terrazza.fleet.cluster import Cluster
 
@@ -29,7 +32,9 @@ def fleet(workspace: str):
 
 
 class EntryProgress:
-    """Writes progress to the entry at most four times a second, passes it to ``also``, and raises Cancelled when asked to."""
+    """Writes progress to the entry at most four times a second, passes it to ``also``, and raises Cancelled
+    when asked to.
+    """
 
     def __init__(self, entry: Entry, also: Progress | None = None):
         self.entry, self.also, self.last = entry, also, 0.0
@@ -41,12 +46,21 @@ class EntryProgress:
         self.last = now
         if self.also is not None:
             self.also.advance(done, total, label)
-        Entry.update(done=float(done), total=float(total), label=label[:200]).where(Entry.id == self.entry.id).execute()
+        Entry.update(done=float(done), total=float(total), label=label[:200]).where(
+            Entry.id == self.entry.id
+        ).execute()
         if Entry.select(Entry.cancel).where(Entry.id == self.entry.id).scalar():
             raise Cancelled()
 
 
-def run_entry(workspace: str, entry: Entry, also: Progress | None = None, inputs: list[str] | None = None, out: str = "", search: list[str] | None = None) -> Entry:
+def run_entry(
+    workspace: str,
+    entry: Entry,
+    also: Progress | None = None,
+    inputs: list[str] | None = None,
+    out: str = "",
+    search: list[str] | None = None,
+) -> Entry:
     """Run a queued entry under the job's lease; its state, figures or message say how it ended.
 
     Errors made for the surveyor end in the entry as failed or cancelled; others do too, and are raised again.
@@ -56,7 +70,11 @@ def run_entry(workspace: str, entry: Entry, also: Progress | None = None, inputs
     try:
         with lease(workspace, row.folder, f"entry {entry.number}, {operation.title} (process {os.getpid()})"):
             started = time.time()
-            if not Entry.update(state="running", started=started).where((Entry.id == entry.id) & (Entry.state == "queued")).execute():
+            if (
+                not Entry.update(state="running", started=started)
+                .where((Entry.id == entry.id) & (Entry.state == "queued"))
+                .execute()
+            ):
                 return Entry.get_by_id(entry.id)
             fieldbook.sweep(workspace, row)
             entry = Entry.get_by_id(entry.id)
@@ -66,7 +84,9 @@ def run_entry(workspace: str, entry: Entry, also: Progress | None = None, inputs
                 figures = operation().run(job, operation.check(entry.params), EntryProgress(entry, also))
                 job.commit(figures, time.time() - started)
             except BaseException:
-                with contextlib.suppress(Exception):  # the next run sweeps too; what went wrong is to be told, not that this did
+                with contextlib.suppress(
+                    Exception
+                ):  # the next run sweeps too; what went wrong is to be told, not that this did
                     fieldbook.sweep(workspace, row)
                 raise
     except Cancelled:
@@ -78,11 +98,18 @@ def run_entry(workspace: str, entry: Entry, also: Progress | None = None, inputs
         if known is not None:
             _end(entry, "failed", known.message, f"{known.hint} The job is as it was before.")
             return Entry.get_by_id(entry.id)
-        _end(entry, "failed", f"{operation.title} stopped on an error of its own: {type(error).__name__}: {error}", "The job is as it was before. Please report this.")
+        _end(
+            entry,
+            "failed",
+            f"{operation.title} stopped on an error of its own: {type(error).__name__}: {error}",
+            "The job is as it was before. Please report this.",
+        )
         raise
     return Entry.get_by_id(entry.id)
 
 
 def _end(entry, state, message, hint=""):
     seconds = time.time() - entry.started if entry.started else None
-    Entry.update(state=state, message=message, hint=hint, seconds=seconds).where(Entry.id == entry.id).execute()
+    Entry.update(state=state, message=message, hint=hint, seconds=seconds).where(
+        Entry.id == entry.id
+    ).execute()

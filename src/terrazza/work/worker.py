@@ -1,4 +1,6 @@
-"""The worker: takes entries off the queue one after another and has a child process run them, which it can end."""
+"""The worker: takes entries off the queue one after another and has a child process run them, which it can
+end.
+"""
 
 import contextlib
 import multiprocessing
@@ -26,7 +28,8 @@ TRIES = 3
 class Worker:
     """Keeps one warm child; ends a child that does not answer a cancel within two seconds.
 
-    The field book is the queue: what is queued there is run, whatever became of the message that said so, of the child, or of this process before.
+    The field book is the queue: what is queued there is run, whatever became of the message that said so, of
+    the child, or of this process before.
     """
 
     def __init__(self, workspace: str):
@@ -53,12 +56,16 @@ class Worker:
     def drain(self) -> None:
         """Run what is queued, oldest first, until nothing is."""
         with self.lock:
-            while (entry := Entry.select(Entry.id).where(Entry.state == "queued").order_by(Entry.id).first()) is not None:
+            while (
+                entry := Entry.select(Entry.id).where(Entry.state == "queued").order_by(Entry.id).first()
+            ) is not None:
                 self.run(entry.id)
             self.warm()
 
     def run(self, entry_id: int) -> None:
-        """Run one entry to its end, whatever happens to the child: one that was not begun is given to a fresh child, a few times over."""
+        """Run one entry to its end, whatever happens to the child: one that was not begun is given to a fresh
+        child, a few times over.
+        """
         for _ in range(TRIES):
             entry = Entry.get_or_none(Entry.id == entry_id)
             if entry is None or entry.state != "queued":
@@ -71,14 +78,30 @@ class Worker:
             if asked or entry.state != "queued":
                 break
         if entry.state in {"queued", "running"}:
-            self._end(entry_id, *(("cancelled", "Cancelled; the job is as it was before.") if asked else
-                                  ("interrupted", "The process that did the work ended before it was finished; the job is as it was before.", "The machine may be out of memory. Start it again.")))
+            self._end(
+                entry_id,
+                *(
+                    ("cancelled", "Cancelled; the job is as it was before.")
+                    if asked
+                    else (
+                        "interrupted",
+                        "The process that did the work ended before it was finished; the job is as it "
+                        "was before.",
+                        "The machine may be out of memory. Start it again.",
+                    )
+                ),
+            )
             row = Row.get_by_id(entry.job_id)
-            with contextlib.suppress(BusyError, OSError), lease(self.workspace, row.folder, "the sweep after a broken run"):  # the next run sweeps too
+            with (
+                contextlib.suppress(BusyError, OSError),
+                lease(self.workspace, row.folder, "the sweep after a broken run"),
+            ):  # the next run sweeps too
                 fieldbook.sweep(self.workspace, row)
 
     def _order(self, entry_id: int) -> bool:
-        """Have the child run an entry until it says so or is gone; returns whether it was ended because of a cancel."""
+        """Have the child run an entry until it says so or is gone; returns whether it was ended because of a
+        cancel.
+        """
         self.warm()
         process, orders = self.child
         asked, said = None, None
@@ -106,7 +129,9 @@ class Worker:
 
     @staticmethod
     def _kill(process) -> None:
-        """End a child with its helpers; one that has only begun to start is not yet the head of a group of its own."""
+        """End a child with its helpers; one that has only begun to start is not yet the head of a group of
+        its own.
+        """
         with contextlib.suppress(ProcessLookupError, PermissionError):
             if os.getpgid(process.pid) == process.pid:
                 os.killpg(process.pid, signal.SIGKILL)
@@ -140,7 +165,15 @@ def main(workspace: str) -> None:
     entry_task(huey, lambda _: worker.drain())
     huey.flush()
     threading.Thread(target=_look, args=(worker,), name="looking after the queue", daemon=True).start()
-    consumer = huey.create_consumer(workers=1, worker_type="thread", periodic=False, initial_delay=0.05, backoff=1.15, max_delay=0.3, check_worker_health=True)
+    consumer = huey.create_consumer(
+        workers=1,
+        worker_type="thread",
+        periodic=False,
+        initial_delay=0.05,
+        backoff=1.15,
+        max_delay=0.3,
+        check_worker_health=True,
+    )
     try:
         consumer.run()
     finally:

@@ -1,8 +1,8 @@
 """Ground by cloth simulation: a cloth falls onto the cloud turned upside down.
 
-Zhang et al. 2016, Remote Sensing 8(6):501.  Heights are negated; particles of a
-grid fall under gravity, are pulled towards their neighbours as often as the rigidness says, and stop where they
-meet the highest (inverted) point of their cell.  Points near the settled cloth are ground.
+Zhang et al. 2016, Remote Sensing 8(6):501.  Heights are negated; particles of a grid fall under gravity, are
+pulled towards their neighbours as often as the rigidness says, and stop where they meet the highest
+(inverted) point of their cell.  Points near the settled cloth are ground.
 """
 
 import numpy as np
@@ -22,7 +22,10 @@ def _settle(height, movable, floor, rigidness, step, rounds, old):
     """Up to ``rounds`` of falling and pulling together; returns the largest move of the last one."""
     rows, columns = height.shape
     biggest = 0.0
-    alone, both = 1 - 0.7**rigidness, 0.5 * (1 - 0.4**rigidness)  # a pull of 0.3, repeated as often as the rigidness says
+    alone, both = (
+        1 - 0.7**rigidness,
+        0.5 * (1 - 0.4**rigidness),
+    )  # a pull of 0.3, repeated as often as the rigidness says
     for _ in range(rounds):
         biggest = 0.0
         for r in range(rows):
@@ -61,7 +64,9 @@ def _settle(height, movable, floor, rigidness, step, rounds, old):
 
 @njit(cache=True, nogil=True)
 def _smooth_slopes(height, movable, floor, threshold):
-    """Particles still hanging beside a settled one come down to the cloud where the step is small (slope correction)."""
+    """Particles still hanging beside a settled one come down to the cloud where the step is small (slope
+    correction).
+    """
     rows, columns = height.shape
     changed = True
     while changed:
@@ -72,7 +77,12 @@ def _smooth_slopes(height, movable, floor, threshold):
                     continue
                 for dr, dc in ((1, 0), (-1, 0), (0, 1), (0, -1)):
                     rr, cc = r + dr, c + dc
-                    if 0 <= rr < rows and 0 <= cc < columns and not movable[rr, cc] and abs(floor[rr, cc] - floor[r, c]) < threshold:
+                    if (
+                        0 <= rr < rows
+                        and 0 <= cc < columns
+                        and not movable[rr, cc]
+                        and abs(floor[rr, cc] - floor[r, c]) < threshold
+                    ):
                         height[r, c] = floor[r, c]
                         movable[r, c] = False
                         changed = True
@@ -80,7 +90,9 @@ def _smooth_slopes(height, movable, floor, threshold):
 
 
 def likely_resolution(xyz: np.ndarray, least: float = 0.15, most_particles: float = 4e6) -> float:
-    """A cloth cell (m) for points (n, 3): three times their typical spacing in plan, within the particles that memory allows."""
+    """A cloth cell (m) for points (n, 3): three times their typical spacing in plan, within the particles
+    that memory allows.
+    """
     extent = np.maximum(xyz[:, :2].max(0) - xyz[:, :2].min(0), 0.1)
     cell = float(np.sqrt(extent.prod() / most_particles))
     for size in (0.25, 1.0, 4.0):  # the coarsest grid that the points still fill tells their spacing
@@ -93,11 +105,20 @@ def likely_resolution(xyz: np.ndarray, least: float = 0.15, most_particles: floa
 class Cloth:
     """The settled cloth over a cloud (n, 3), z up, metres.
 
-    ``resolution`` (m) of its grid, ``rigidness`` 1 (steep) to 3 (flat), ``step`` and ``rounds`` of the simulation, ``slope``: correct on slopes.
+    ``resolution`` (m) of its grid, ``rigidness`` 1 (steep) to 3 (flat), ``step`` and ``rounds`` of the
+    simulation, ``slope``: correct on slopes.
     """
 
-    def __init__(self, xyz: np.ndarray, resolution: float = 0.5, rigidness: int = 2, step: float = 0.65, rounds: int = 500,
-                 slope: bool = True, progress: Progress = QUIET):
+    def __init__(
+        self,
+        xyz: np.ndarray,
+        resolution: float = 0.5,
+        rigidness: int = 2,
+        step: float = 0.65,
+        rounds: int = 500,
+        slope: bool = True,
+        progress: Progress = QUIET,
+    ):
         self.resolution = resolution
         self.low = xyz[:, :2].min(0) - MARGIN * resolution
         shape = np.floor((xyz[:, :2].max(0) - self.low) / resolution).astype(int) + MARGIN + 2
@@ -114,7 +135,9 @@ class Cloth:
         self.height = -height
 
     def _lowest(self, xyz, shape):
-        """Inverted height under each particle: of the point nearest to it in its cell; empty cells take the nearest one's."""
+        """Inverted height under each particle: of the point nearest to it in its cell; empty cells take the
+        nearest one's.
+        """
         node = np.rint((xyz[:, :2] - self.low) / self.resolution).astype(int)
         off = np.hypot(*((xyz[:, :2] - self.low) / self.resolution - node).T)
         cell = node[:, 0] * shape[1] + node[:, 1]
@@ -133,7 +156,9 @@ class Cloth:
 
     def at(self, xy: np.ndarray) -> np.ndarray:
         """Ground height (m) at (n, 2) places, bilinear between particles."""
-        return ndimage.map_coordinates(self.height, ((xy - self.low) / self.resolution).T, order=1, mode="nearest")
+        return ndimage.map_coordinates(
+            self.height, ((xy - self.low) / self.resolution).T, order=1, mode="nearest"
+        )
 
 
 def ground(xyz: np.ndarray, cloth: Cloth, threshold: float = 0.15) -> np.ndarray:

@@ -30,7 +30,8 @@ def mean_neighbour_distance(xyz: np.ndarray, k: int, progress: Progress = QUIET)
 
 
 class Spread:
-    """What is usual among neighbour distances, gathered piece by piece: mean and deviation of all, and their distribution by range.
+    """What is usual among neighbour distances, gathered piece by piece: mean and deviation of all, and their
+    distribution by range.
 
     Pieces may come in any order and number; sums are kept per piece and added in the order of ``merge``.
     """
@@ -42,20 +43,30 @@ class Spread:
     def add(self, distance: np.ndarray, ranges: np.ndarray) -> "Spread":
         """Take distances (n,) and the ranges (n,) of their points from the instrument (m)."""
         finite = distance[np.isfinite(distance)].astype(np.float64)
-        self.count, self.total, self.squares = self.count + len(finite), self.total + float(finite.sum()), self.squares + float((finite**2).sum())
+        self.count, self.total, self.squares = (
+            self.count + len(finite),
+            self.total + float(finite.sum()),
+            self.squares + float((finite**2).sum()),
+        )
         band, bin_ = _band(ranges), _bin(distance)
         for b in np.unique(band):
             self.bands[int(b)] = self.bands.get(int(b), 0) + np.bincount(bin_[band == b], minlength=BINS)
         return self
 
     def merge(self, other: "Spread") -> "Spread":
-        self.count, self.total, self.squares = self.count + other.count, self.total + other.total, self.squares + other.squares
+        self.count, self.total, self.squares = (
+            self.count + other.count,
+            self.total + other.total,
+            self.squares + other.squares,
+        )
         for b, counts in other.bands.items():
             self.bands[b] = self.bands.get(b, 0) + counts
         return self
 
     def limit(self, deviations: float) -> float:
-        """Mean + ``deviations`` · sample standard deviation (m); infinite where fewer than two points were seen."""
+        """Mean + ``deviations`` · sample standard deviation (m); infinite where fewer than two points were
+        seen.
+        """
         if self.count < 2:
             return np.inf
         mean = self.total / self.count
@@ -72,7 +83,10 @@ class Spread:
             below = np.cumsum(counts)
             if below[-1] < 50:
                 continue
-            low, high, last = ((np.searchsorted(below, share * below[-1]) + 0.5) / STEPS + FLOOR for share in (0.5, 0.8413, 1 - most))
+            low, high, last = (
+                (np.searchsorted(below, share * below[-1]) + 0.5) / STEPS + FLOOR
+                for share in (0.5, 0.8413, 1 - most)
+            )
             out[band] = float(np.exp(max(low + deviations * max(high - low, 0.15), last)))
         return out
 
@@ -116,5 +130,12 @@ def loss_by_range(ranges: np.ndarray, taken: np.ndarray, edges=(0, 2, 5, 10, 20,
     for low, high in zip(edges[:-1], edges[1:]):
         here = (ranges >= low) & (ranges < high)
         if here.any():
-            rows.append({"from_m": low, "to_m": None if high > 1e8 else high, "points": int(here.sum()), "taken": int(taken[here].sum())})
+            rows.append(
+                {
+                    "from_m": low,
+                    "to_m": None if high > 1e8 else high,
+                    "points": int(here.sum()),
+                    "taken": int(taken[here].sum()),
+                }
+            )
     return rows

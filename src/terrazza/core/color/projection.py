@@ -1,4 +1,6 @@
-"""Photo colours for points: pictures laid on points and a depth test against what the camera's own station saw."""
+"""Photo colours for points: pictures laid on points and a depth test against what the camera's own station
+saw.
+"""
 
 import numpy as np
 from numba import njit, prange
@@ -10,7 +12,9 @@ DEPTH_STEP = np.radians(0.30)
 
 
 def to_pixels(direction: np.ndarray, width: int, height: int) -> tuple[np.ndarray, np.ndarray]:
-    """Continuous column and row of directions (n, 3, camera frame) in a spherical image (ASTM E2807: middle looks along +x, azimuth grows to the left)."""
+    """Continuous column and row of directions (n, 3, camera frame) in a spherical image (ASTM E2807: middle
+    looks along +x, azimuth grows to the left).
+    """
     r = np.linalg.norm(direction, axis=1)
     az = np.arctan2(direction[:, 1], direction[:, 0])
     el = np.arcsin(np.clip(direction[:, 2] / np.maximum(r, 1e-12), -1, 1))
@@ -18,7 +22,9 @@ def to_pixels(direction: np.ndarray, width: int, height: int) -> tuple[np.ndarra
 
 
 class DepthPicture:
-    """What a camera can see, from the points of its own station: nearest and farthest range per pixel and its neighbours."""
+    """What a camera can see, from the points of its own station: nearest and farthest range per pixel and its
+    neighbours.
+    """
 
     def __init__(self, step: float = DEPTH_STEP):
         self.height, self.width = int(round(np.pi / step)), int(round(2 * np.pi / step))
@@ -43,7 +49,9 @@ class DepthPicture:
         return row * self.width + np.rint(column).astype(int) % self.width, np.linalg.norm(xyz, axis=1)
 
     def sees(self, xyz_camera: np.ndarray, slack: float = 0.05) -> np.ndarray:
-        """Mask of points (camera frame) with nothing clearly before them; unseen where the station has no depth there."""
+        """Mask of points (camera frame) with nothing clearly before them; unseen where the station has no
+        depth there.
+        """
         cell, r = self._cell(xyz_camera)
         front = self.front.ravel()[cell]
         return np.isfinite(self.near.ravel()[cell]) & (r <= front * 1.01 + slack) & (r > 0.2)
@@ -64,8 +72,12 @@ def _bilinear(image, column, row, turns, out):
 
 
 def sample(image: np.ndarray, xyz_camera: np.ndarray, camera: Camera | None = None) -> np.ndarray:
-    """Colours (n, 3, u8, at least 1: black is kept apart from "no colour") of points from an image, by default one that spans the full sphere; nothing outside it."""
-    camera = camera or Camera("spherical", image.shape[1], image.shape[0], (2 * np.pi / image.shape[1], np.pi / image.shape[0]))
+    """Colours (n, 3, u8, at least 1: black is kept apart from "no colour") of points from an image, by
+    default one that spans the full sphere; nothing outside it.
+    """
+    camera = camera or Camera(
+        "spherical", image.shape[1], image.shape[0], (2 * np.pi / image.shape[1], np.pi / image.shape[0])
+    )
     column, row, inside = camera.pixels(xyz_camera)
     across, down = image.shape[1] / camera.width, image.shape[0] / camera.height
     out = np.zeros((len(xyz_camera), 3), np.uint8)

@@ -17,11 +17,13 @@ class Line:
     points: int
 
 
-def fit_lines(xy: np.ndarray, least: float = 0.30, width: float = 0.02, gap: float = 0.35, join: float = 0.25) -> list[Line]:
+def fit_lines(
+    xy: np.ndarray, least: float = 0.30, width: float = 0.02, gap: float = 0.35, join: float = 0.25
+) -> list[Line]:
     """Straight pieces of at least ``least`` metres in a slab's points (n, 2).
 
-    Points grow into one piece while they lie within ``width`` (m) of it and leave no ``gap`` (m); pieces that meet
-    within ``join`` (m) are joined at their intersection.
+    Points grow into one piece while they lie within ``width`` (m) of it and leave no ``gap`` (m); pieces that
+    meet within ``join`` (m) are joined at their intersection.
     """
     if len(xy) < 20:
         return []
@@ -54,7 +56,9 @@ def _directions(thin, tree):
 
 
 def _grow(thin, tree, direction, free, seed, width, gap):
-    """Indices of free points that lie on the straight line through ``seed``, widened and refitted as it grows."""
+    """Indices of free points that lie on the straight line through ``seed``, widened and refitted as it
+    grows.
+    """
     centre, along = thin[seed], direction[seed]
     reach, members = 0.25, None
     for _ in range(9):
@@ -99,7 +103,11 @@ def _pieces(thin, members, gap, least):
         _, v = np.linalg.eigh(np.cov((p[part] - centre).T))
         along, normal = v[:, 1], v[:, 0]
         s = (p[part] - centre) @ along
-        yield Line(centre + np.outer([s.min(), s.max()], along), float(np.sqrt(np.mean(((p[part] - centre) @ normal) ** 2))), len(part))
+        yield Line(
+            centre + np.outer([s.min(), s.max()], along),
+            float(np.sqrt(np.mean(((p[part] - centre) @ normal) ** 2))),
+            len(part),
+        )
 
 
 def _extended(line: Line, thin, tree, width, reach=0.6, step=0.12) -> Line:
@@ -123,13 +131,18 @@ def _joined(lines: list[Line], join: float) -> list[Line]:
         return []
     places = np.array([lines[i].vertices[-1 if e else 0] for i, e in ends])
     links: dict[tuple[int, int], tuple[int, int]] = {}
-    pairs = sorted(cKDTree(places).query_pairs(join * 1.5), key=lambda p: np.linalg.norm(places[p[0]] - places[p[1]]))
+    pairs = sorted(
+        cKDTree(places).query_pairs(join * 1.5), key=lambda p: np.linalg.norm(places[p[0]] - places[p[1]])
+    )
     for a, b in pairs:
         (i, ei), (j, ej) = ends[a], ends[b]
         if i == j or (i, ei) in links or (j, ej) in links:
             continue
         corner = _intersection(lines[i].vertices, lines[j].vertices)
-        if corner is None or max(np.linalg.norm(corner - places[a]), np.linalg.norm(corner - places[b])) > join:
+        if (
+            corner is None
+            or max(np.linalg.norm(corner - places[a]), np.linalg.norm(corner - places[b])) > join
+        ):
             continue
         links[(i, ei)], links[(j, ej)] = (j, ej), (i, ei)
     out, seen = [], set()

@@ -6,7 +6,14 @@ import numpy as np
 
 from terrazza.errors import ParamsError
 
-UPRIGHT = {"+z": "+x +y +z", "-z": "+x -y -z", "+y": "+x -z +y", "-y": "+x +z -y", "+x": "+y +z +x", "-x": "-y +z -x"}
+UPRIGHT = {
+    "+z": "+x +y +z",
+    "-z": "+x -y -z",
+    "+y": "+x -z +y",
+    "-y": "+x +z -y",
+    "+x": "+y +z +x",
+    "-x": "-y +z -x",
+}
 
 
 @dataclass(frozen=True)
@@ -22,7 +29,11 @@ class Axes:
         parts = words.lower().replace(",", " ").split()
         bare = [p.lstrip("+-") for p in parts]
         if sorted(bare) != ["x", "y", "z"] or any(len(p) > 2 for p in parts):
-            raise ParamsError(f"“{words}” is no order of axes.", "Name each file axis once with its sign, in the order that gives x, y and z, for example +x -z +y.")
+            raise ParamsError(
+                f"“{words}” is no order of axes.",
+                "Name each file axis once with its sign, in the order that gives x, y and z, for example "
+                "+x -z +y.",
+            )
         return cls(tuple("xyz".index(b) for b in bare), tuple(-1 if p.startswith("-") else 1 for p in parts))
 
     @property

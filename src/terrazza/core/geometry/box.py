@@ -1,4 +1,6 @@
-"""Boxes that lie at an angle in the frame of the points, and what lies inside or, turned inside out, outside of them."""
+"""Boxes that lie at an angle in the frame of the points, and what lies inside or, turned inside out, outside
+of them.
+"""
 
 from dataclasses import dataclass
 
@@ -9,7 +11,9 @@ from terrazza.core.geometry import rigid
 
 @dataclass(frozen=True)
 class Box:
-    """``frame`` (4×4) maps points to the box's own axes, in which it reaches from ``low`` to ``high`` (3,)."""
+    """``frame`` (4×4) maps points to the box's own axes, in which it reaches from ``low`` to
+    ``high`` (3,).
+    """
 
     low: np.ndarray
     high: np.ndarray
@@ -22,12 +26,18 @@ class Box:
         return ((q >= self.low) & (q <= self.high)).all(1) != self.outside
 
     def nodes(self, cloud, pose: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Which nodes of a cloud, whose points ``pose`` brings here, may hold points that the box shows, and which hold only such (masks)."""
+        """Which nodes of a cloud, whose points ``pose`` brings here, may hold points that the box shows, and
+        which hold only such (masks).
+        """
         meets, within = cloud.touched(self.low, self.high, self.frame @ pose)
         return (~within, ~meets) if self.outside else (meets, within)
 
 
 def turned(centre, size, heading: float, outside: bool = False) -> Box:
-    """About a centre (3,), of a size (3, m), turned by ``heading`` (rad, counter-clockwise) about the vertical."""
+    """About a centre (3,), of a size (3, m), turned by ``heading`` (rad, counter-clockwise) about the
+    vertical.
+    """
     half = np.asarray(size, float) / 2
-    return Box(-half, half, rigid.inverse(rigid.make(rigid.about_z(heading), np.asarray(centre, float))), outside)
+    return Box(
+        -half, half, rigid.inverse(rigid.make(rigid.about_z(heading), np.asarray(centre, float))), outside
+    )

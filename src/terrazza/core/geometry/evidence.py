@@ -1,7 +1,8 @@
 """What a scan itself tells of its unit and of which way is up: evidence for the surveyor, never a decision.
 
-A static scan has the instrument at its origin: the columns of its grid stand upright, no echo comes from under the tripod, and the floor lies about
-as deep as a tripod is high.  Other clouds show floors and ceilings as layers.  Heights are common practice, no source.
+A static scan has the instrument at its origin: the columns of its grid stand upright, no echo comes from
+under the tripod, and the floor lies about as deep as a tripod is high.  Other clouds show floors and ceilings
+as layers.  Heights are common practice, no source.
 """
 
 from dataclasses import dataclass
@@ -17,7 +18,9 @@ BLIND = np.cos(np.radians(20))
 
 @dataclass(frozen=True)
 class Evidence:
-    """``up``: the axis that points up (“+z” …), ``unit``: metre, foot (which one cannot be seen), inch or millimetre; both with their reason, empty where nothing can be told."""
+    """``up``: the axis that points up (“+z” …), ``unit``: metre, foot (which one cannot be seen), inch or
+    millimetre; both with their reason, empty where nothing can be told.
+    """
 
     up: str = ""
     up_reason: str = ""
@@ -26,7 +29,9 @@ class Evidence:
 
 
 def read(xyz: np.ndarray, stationed: bool, column: np.ndarray | None = None) -> Evidence:
-    """Evidence of a sample (n, 3) in the file's unit; ``stationed``: the instrument was at the origin; ``column``: grid column of each point."""
+    """Evidence of a sample (n, 3) in the file's unit; ``stationed``: the instrument was at the origin;
+    ``column``: grid column of each point.
+    """
     if len(xyz) < 200:
         return Evidence()
     xyz = np.asarray(xyz, float)
@@ -53,7 +58,9 @@ def _upright(xyz, column):
 
 
 def _column_spread(xyz, column, axis) -> float:
-    """Median over columns of how far azimuths about ``axis`` scatter (1 less the mean resultant, sign-free)."""
+    """Median over columns of how far azimuths about ``axis`` scatter (1 less the mean resultant,
+    sign-free).
+    """
     a, b = (k for k in range(3) if k != axis)
     double = 2 * np.arctan2(xyz[:, b], xyz[:, a])
     _, which = np.unique(column, return_inverse=True)
@@ -67,12 +74,16 @@ def _thinned(xyz):
     low, high = np.percentile(xyz, [1, 99], axis=0)
     cell = max(float((high - low).max()) / 100, 1e-12)
     inside = xyz[((xyz >= low) & (xyz <= high)).all(1)]
-    _, first = np.unique(np.floor((inside - low) / cell).astype(np.int64) @ np.array([1, 1 << 20, 1 << 40]), return_index=True)
+    _, first = np.unique(
+        np.floor((inside - low) / cell).astype(np.int64) @ np.array([1, 1 << 20, 1 << 40]), return_index=True
+    )
     return inside[first]
 
 
 def _layers(thin, axis) -> float:
-    """Share of the points in the two fullest layers along an axis, each a hundredth of the largest size thick."""
+    """Share of the points in the two fullest layers along an axis, each a hundredth of the largest size
+    thick.
+    """
     if not len(thin):
         return 0.0
     size = float(np.ptp(thin, 0).max()) or 1.0
@@ -102,7 +113,10 @@ def _unit(height, xyz, axis, stationed):
             depth = -_fullest(under)
             for unit, factor in UNITS.items():
                 if TRIPOD[0] <= depth * factor <= TRIPOD[1]:
-                    return unit, f"the floor lies {depth:.4g} under the instrument: this looks like {_plural(unit)}"
+                    return (
+                        unit,
+                        f"the floor lies {depth:.4g} under the instrument: this looks like {_plural(unit)}",
+                    )
     thin = _thinned(xyz)
     values = thin[:, axis]
     counts, edges = np.histogram(values, LAYERS)
@@ -129,4 +143,9 @@ def _fullest(values) -> float:
 
 
 def _plural(unit: str) -> str:
-    return {"metre": "metres", "foot": "feet (which of the two cannot be seen)", "inch": "inches", "millimetre": "millimetres"}[unit]
+    return {
+        "metre": "metres",
+        "foot": "feet (which of the two cannot be seen)",
+        "inch": "inches",
+        "millimetre": "millimetres",
+    }[unit]

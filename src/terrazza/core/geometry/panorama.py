@@ -1,7 +1,9 @@
-"""The panorama of a station as a grid of point indices: from a scan's own rows and columns, or rendered from its points.
+"""The panorama of a station as a grid of point indices: from a scan's own rows and columns, or rendered from
+its points.
 
-The grid is as one sees it from the station: the first row is the highest, columns run to the right, that is, with falling azimuth.
-``azimuth`` (of columns, rad, falling, unwrapped) and ``elevation`` (of rows, rad, falling) tell where in it a direction lies.
+The grid is as one sees it from the station: the first row is the highest, columns run to the right, that is,
+with falling azimuth. ``azimuth`` (of columns, rad, falling, unwrapped) and ``elevation`` (of rows, rad,
+falling) tell where in it a direction lies.
 """
 
 from dataclasses import dataclass
@@ -15,7 +17,9 @@ COARSE = 8
 
 @dataclass
 class Panorama:
-    """``index`` (rows, columns) i32: which point is seen in a pixel, -1 for none; ``azimuth`` (columns,) and ``elevation`` (rows,) in rad, falling."""
+    """``index`` (rows, columns) i32: which point is seen in a pixel, -1 for none; ``azimuth`` (columns,) and
+    ``elevation`` (rows,) in rad, falling.
+    """
 
     index: np.ndarray
     azimuth: np.ndarray
@@ -25,15 +29,22 @@ class Panorama:
     def whole_turn(self) -> bool:
         """Whether the first column follows on the last."""
         width = len(self.azimuth)
-        return abs(self.azimuth[0] - self.azimuth[-1]) * width / max(width - 1, 1) > 2 * np.pi - 4 * abs(self.azimuth[0] - self.azimuth[-1]) / width
+        return (
+            abs(self.azimuth[0] - self.azimuth[-1]) * width / max(width - 1, 1)
+            > 2 * np.pi - 4 * abs(self.azimuth[0] - self.azimuth[-1]) / width
+        )
 
     def pixel(self, xyz: np.ndarray) -> np.ndarray:
-        """(n, 2) column and row (fractions of pixels) in which points of the scan's frame would be seen; nan where the grid does not reach."""
+        """(n, 2) column and row (fractions of pixels) in which points of the scan's frame would be seen; nan
+        where the grid does not reach.
+        """
         azimuth, elevation = directions(xyz)
         middle = (self.azimuth[0] + self.azimuth[-1]) / 2
         azimuth = middle + (azimuth - middle + np.pi) % (2 * np.pi) - np.pi
         ahead = np.interp(-azimuth, -self.azimuth, np.arange(len(self.azimuth)), np.nan, np.nan)
-        return np.stack([ahead, np.interp(-elevation, -self.elevation, np.arange(len(self.elevation)), np.nan, np.nan)], 1)
+        return np.stack(
+            [ahead, np.interp(-elevation, -self.elevation, np.arange(len(self.elevation)), np.nan, np.nan)], 1
+        )
 
 
 def directions(xyz: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -42,7 +53,9 @@ def directions(xyz: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 def from_grid(pieces, rows: int, columns: int, sample: tuple[np.ndarray, np.ndarray, np.ndarray]) -> Panorama:
-    """From a structured scan: ``pieces`` yields (first index, row, column) of stretches of points; ``sample`` is (xyz, row, column) of some points all over it."""
+    """From a structured scan: ``pieces`` yields (first index, row, column) of stretches of points; ``sample``
+    is (xyz, row, column) of some points all over it.
+    """
     index = np.full((rows, columns), -1, np.int32)
     for first, row, column in pieces:
         _enter(index, np.asarray(row, np.int64), np.asarray(column, np.int64), first)
@@ -67,7 +80,9 @@ def _enter(index, row, column, first):
 
 
 def _unwrapped(column: np.ndarray, azimuth: np.ndarray) -> np.ndarray:
-    """Azimuths without the jump at π: each taken near a straight line through the columns, whose slope and start the data choose."""
+    """Azimuths without the jump at π: each taken near a straight line through the columns, whose slope and
+    start the data choose.
+    """
     turn = 2 * np.pi / max(float(np.ptp(column)), 1.0)
     best = None
     for slope in (turn, -turn, turn / 2, -turn / 2):
@@ -80,8 +95,14 @@ def _unwrapped(column: np.ndarray, azimuth: np.ndarray) -> np.ndarray:
 
 
 def _along(place: np.ndarray, angle: np.ndarray, count: int) -> np.ndarray:
-    """An angle for every row or column: medians over groups of places, joined by straight lines and kept monotonous."""
-    groups = np.minimum(place.astype(np.int64) * KNOTS // max(count, 1), KNOTS - 1) if count > KNOTS else place.astype(np.int64)
+    """An angle for every row or column: medians over groups of places, joined by straight lines and kept
+    monotonous.
+    """
+    groups = (
+        np.minimum(place.astype(np.int64) * KNOTS // max(count, 1), KNOTS - 1)
+        if count > KNOTS
+        else place.astype(np.int64)
+    )
     order = np.argsort(groups, kind="stable")
     edges = np.flatnonzero(np.diff(groups[order])) + 1
     at = np.array([np.median(place[part]) for part in np.split(order, edges)])
@@ -101,9 +122,11 @@ def _along(place: np.ndarray, angle: np.ndarray, count: int) -> np.ndarray:
 
 
 def rendered(pieces, width: int) -> Panorama:
-    """From points alone: ``pieces()`` yields (first index, xyz (n, 3) seen from the origin), twice; the nearest point in a pixel of equal angles is the one seen.
+    """From points alone: ``pieces()`` yields (first index, xyz (n, 3) seen from the origin), twice; the
+    nearest point in a pixel of equal angles is the one seen.
 
-    What a coarser picture shows to lie clearly behind something is left out, so that a wall is not seen through between its points.
+    What a coarser picture shows to lie clearly behind something is left out, so that a wall is not seen
+    through between its points.
     """
     width = max(width // (2 * COARSE), 4) * 2 * COARSE
     height = width // 2
@@ -115,7 +138,9 @@ def rendered(pieces, width: int) -> Panorama:
     for first, xyz in pieces():
         _render(index, near, coarse, np.ascontiguousarray(xyz, np.float64), first)
     step = 2 * np.pi / width
-    return Panorama(index, np.pi - step * (np.arange(width) + 0.5), np.pi / 2 - step * (np.arange(height) + 0.5))
+    return Panorama(
+        index, np.pi - step * (np.arange(width) + 0.5), np.pi / 2 - step * (np.arange(height) + 0.5)
+    )
 
 
 @njit(cache=True)
@@ -131,6 +156,10 @@ def _render(index, near, before, xyz, first):
             continue
         c = min(max(int((np.pi - np.arctan2(y, x)) / step), 0), width - 1)
         r = min(max(int((np.pi / 2 - np.arctan2(z, flat)) / step), 0), height - 1)
-        if away < near[r, c] and away <= before[min(r // down, before.shape[0] - 1), min(c // across, before.shape[1] - 1)] * 1.25 + 0.1:
+        if (
+            away < near[r, c]
+            and away
+            <= before[min(r // down, before.shape[0] - 1), min(c // across, before.shape[1] - 1)] * 1.25 + 0.1
+        ):
             near[r, c] = away
             index[r, c] = first + k

@@ -9,7 +9,9 @@ from scipy.spatial import cKDTree
 
 @dataclass(frozen=True)
 class Plane:
-    """``normal · p = distance``; ``rms`` (m) of the points about it; ``curvature`` λ0 / Σλ of their covariance."""
+    """``normal · p = distance``; ``rms`` (m) of the points about it; ``curvature`` λ0 / Σλ of their
+    covariance.
+    """
 
     normal: np.ndarray
     distance: float
@@ -22,12 +24,19 @@ def fit(points: np.ndarray) -> Plane:
     centre = points.mean(0)
     values, vectors = np.linalg.eigh(np.cov((points - centre).T, bias=True))
     normal = vectors[:, 0]
-    return Plane(normal, float(normal @ centre), float(np.sqrt(max(values[0], 0))), float(values[0] / max(values.sum(), 1e-30)))
+    return Plane(
+        normal,
+        float(normal @ centre),
+        float(np.sqrt(max(values[0], 0))),
+        float(values[0] / max(values.sum(), 1e-30)),
+    )
 
 
 @njit(cache=True, nogil=True)
 def _spreads(xyz, neighbours, out):
-    """Covariances (upper triangle, n × 6) of each point's neighbours; those past the last point do not count."""
+    """Covariances (upper triangle, n × 6) of each point's neighbours; those past the last point do
+    not count.
+    """
     n, k = neighbours.shape
     for i in range(n):
         used, mx, my, mz = 0, 0.0, 0.0, 0.0
@@ -53,7 +62,9 @@ def _spreads(xyz, neighbours, out):
 
 
 def local_planes(xyz: np.ndarray, k: int = 12, tree: cKDTree | None = None) -> tuple[np.ndarray, np.ndarray]:
-    """Normals (n, 3), turned towards the frame's origin (the scanner), and eigenvalues (n, 3), ascending, m²."""
+    """Normals (n, 3), turned towards the frame's origin (the scanner), and eigenvalues (n, 3),
+    ascending, m².
+    """
     tree = tree or cKDTree(xyz, balanced_tree=False, compact_nodes=False)
     _, neighbours = tree.query(xyz, k=min(k, len(xyz)), workers=-1)
     spreads = np.zeros((len(xyz), 6))

@@ -37,7 +37,9 @@ def skew(v: np.ndarray) -> np.ndarray:
 
 
 def motion_of(points: np.ndarray) -> np.ndarray:
-    """(3n, 6) what a small rotation about the origin (3, rad) and a shift (3) do to the coordinates of points (n, 3)."""
+    """(3n, 6) what a small rotation about the origin (3, rad) and a shift (3) do to the coordinates of points
+    (n, 3).
+    """
     return np.concatenate([np.concatenate([-skew(p), np.eye(3)], 1) for p in points])
 
 
@@ -60,7 +62,9 @@ def vector_from(rotation: np.ndarray) -> np.ndarray:
 
 
 def step(pose: np.ndarray, turn: np.ndarray, shift: np.ndarray, about: np.ndarray) -> np.ndarray:
-    """``pose`` moved by a rotation vector ``turn`` about the point ``about`` and then by ``shift`` (target frame)."""
+    """``pose`` moved by a rotation vector ``turn`` about the point ``about`` and then by ``shift`` (target
+    frame).
+    """
     r = rotation_from(turn)
     return make(r @ pose[:3, :3], r @ (pose[:3, 3] - about) + about + shift)
 
@@ -89,14 +93,22 @@ def from_quaternion(q: np.ndarray) -> np.ndarray:
     if not np.isfinite(length) or length < 1e-9:
         raise ValueError("a rotation quaternion of length zero")
     w, x, y, z = q / length
-    return np.array([
-        [1 - 2 * (y * y + z * z), 2 * (x * y - w * z), 2 * (x * z + w * y)],
-        [2 * (x * y + w * z), 1 - 2 * (x * x + z * z), 2 * (y * z - w * x)],
-        [2 * (x * z - w * y), 2 * (y * z + w * x), 1 - 2 * (x * x + y * y)],
-    ])
+    return np.array(
+        [
+            [1 - 2 * (y * y + z * z), 2 * (x * y - w * z), 2 * (x * z + w * y)],
+            [2 * (x * y + w * z), 1 - 2 * (x * x + z * z), 2 * (y * z - w * x)],
+            [2 * (x * z - w * y), 2 * (y * z + w * x), 1 - 2 * (x * x + y * y)],
+        ]
+    )
 
 
-def fit(source: np.ndarray, target: np.ndarray, weights: np.ndarray | None = None, scale: bool = False, level: bool = False):
+def fit(
+    source: np.ndarray,
+    target: np.ndarray,
+    weights: np.ndarray | None = None,
+    scale: bool = False,
+    level: bool = False,
+):
     """Least-squares rigid motion from ``source`` to ``target`` points, both (n, 3).
 
     Umeyama 1991 (IEEE PAMI 13:376).  With ``scale`` a seventh parameter is
@@ -125,7 +137,9 @@ def heading(pose: np.ndarray) -> float:
 
 def difference(a: np.ndarray, b: np.ndarray) -> tuple[float, float]:
     """How far two poses are apart: metres between their origins, radians between their attitudes."""
-    return float(np.linalg.norm(a[:3, 3] - b[:3, 3])), float(np.linalg.norm(vector_from(a[:3, :3].T @ b[:3, :3])))
+    return float(np.linalg.norm(a[:3, 3] - b[:3, 3])), float(
+        np.linalg.norm(vector_from(a[:3, :3].T @ b[:3, :3]))
+    )
 
 
 def nearest(pose: np.ndarray) -> np.ndarray:

@@ -7,7 +7,11 @@ from numba import njit
 @njit(cache=True, nogil=True)
 def _keys(xyz, size, out):
     for i in range(len(xyz)):
-        x, y, z = np.int64(np.floor(xyz[i, 0] / size)), np.int64(np.floor(xyz[i, 1] / size)), np.int64(np.floor(xyz[i, 2] / size))
+        x, y, z = (
+            np.int64(np.floor(xyz[i, 0] / size)),
+            np.int64(np.floor(xyz[i, 1] / size)),
+            np.int64(np.floor(xyz[i, 2] / size)),
+        )
         out[i] = ((x + 1048576) << 42) | ((y + 1048576) << 21) | (z + 1048576)
 
 
@@ -24,14 +28,31 @@ def _keys_of(position, turn, shift, out):
         x, y, z = position[i, 0], position[i, 1], position[i, 2]
         name = np.int64(0)
         for axis in range(3):
-            name = (name << 21) | (np.int64(np.floor(turn[axis, 0] * x + turn[axis, 1] * y + turn[axis, 2] * z + shift[axis])) + 1048576)
+            name = (name << 21) | (
+                np.int64(np.floor(turn[axis, 0] * x + turn[axis, 1] * y + turn[axis, 2] * z + shift[axis]))
+                + 1048576
+            )
         out[i] = name
 
 
-def keys_of(position: np.ndarray, scale: np.ndarray, offset: np.ndarray, pose: np.ndarray, origin: np.ndarray, size: float) -> np.ndarray:
-    """``keys`` of points (n, 3, i32, times ``scale`` plus ``offset``, m) moved by a 4×4 ``pose`` and counted from ``origin`` (m), in one pass."""
+def keys_of(
+    position: np.ndarray,
+    scale: np.ndarray,
+    offset: np.ndarray,
+    pose: np.ndarray,
+    origin: np.ndarray,
+    size: float,
+) -> np.ndarray:
+    """``keys`` of points (n, 3, i32, times ``scale`` plus ``offset``, m) moved by a 4×4 ``pose`` and counted
+    from ``origin`` (m), in one pass.
+    """
     out = np.empty(len(position), np.int64)
-    _keys_of(np.ascontiguousarray(position), pose[:3, :3] * scale / size, (pose[:3, :3] @ offset + pose[:3, 3] - origin) / size, out)
+    _keys_of(
+        np.ascontiguousarray(position),
+        pose[:3, :3] * scale / size,
+        (pose[:3, :3] @ offset + pose[:3, 3] - origin) / size,
+        out,
+    )
     return out
 
 
@@ -53,7 +74,11 @@ def _spaced(xyz, table, spacing, fixed, keep):
     nxt = np.full(len(xyz), -1, np.int64)
     limit = spacing * spacing
     for i in range(len(xyz)):
-        cx, cy, cz = np.int64(np.floor(xyz[i, 0] / spacing)), np.int64(np.floor(xyz[i, 1] / spacing)), np.int64(np.floor(xyz[i, 2] / spacing))
+        cx, cy, cz = (
+            np.int64(np.floor(xyz[i, 0] / spacing)),
+            np.int64(np.floor(xyz[i, 1] / spacing)),
+            np.int64(np.floor(xyz[i, 2] / spacing)),
+        )
         free = True
         for a in range(-1, 2):
             for b in range(-1, 2):
@@ -61,7 +86,11 @@ def _spaced(xyz, table, spacing, fixed, keep):
                     h = ((cx + a) * 73856093 ^ (cy + b) * 19349663 ^ (cz + c) * 83492791) & mask
                     j = table[h]
                     while j >= 0 and free and i >= fixed:
-                        d = (xyz[i, 0] - xyz[j, 0]) ** 2 + (xyz[i, 1] - xyz[j, 1]) ** 2 + (xyz[i, 2] - xyz[j, 2]) ** 2
+                        d = (
+                            (xyz[i, 0] - xyz[j, 0]) ** 2
+                            + (xyz[i, 1] - xyz[j, 1]) ** 2
+                            + (xyz[i, 2] - xyz[j, 2]) ** 2
+                        )
                         if d < limit:
                             free = False
                         j = nxt[j]
@@ -79,11 +108,15 @@ def _spaced(xyz, table, spacing, fixed, keep):
 
 
 def spaced(xyz: np.ndarray, spacing: float, fixed: int = 0) -> np.ndarray:
-    """Mask of points kept so that no two are nearer than ``spacing`` (m) and every dropped one has a kept one within it.
+    """Mask of points kept so that no two are nearer than ``spacing`` (m) and every dropped one has a kept one
+    within it.
 
-    Points are considered in order; the first stays.  The first ``fixed`` points stay whatever their distances.
+    Points are considered in order; the first stays.  The first ``fixed`` points stay whatever their
+    distances.
     """
     keep = np.zeros(len(xyz), np.bool_)
     size = 1 << max(int(np.ceil(np.log2(max(len(xyz), 2)))), 4)
-    _spaced(np.ascontiguousarray(xyz, dtype=np.float64), np.full(size, -1, np.int64), float(spacing), fixed, keep)
+    _spaced(
+        np.ascontiguousarray(xyz, dtype=np.float64), np.full(size, -1, np.int64), float(spacing), fixed, keep
+    )
     return keep

@@ -10,7 +10,10 @@ def floor_normal(xyz: np.ndarray, normals: np.ndarray, flat: np.ndarray) -> np.n
     """Upward unit normal of the most common level surface (median of the normals within 3° of vertical)."""
     up = flat & (normals[:, 2] > np.cos(np.radians(5.0)))
     if up.sum() < 200:
-        raise StateError("No floor was found to level by: fewer than 200 level points.", "Choose a scan that stands on a floor.")
+        raise StateError(
+            "No floor was found to level by: fewer than 200 level points.",
+            "Choose a scan that stands on a floor.",
+        )
     z = xyz[up, 2]
     counts, edges = np.histogram(z, bins=np.arange(z.min(), z.max() + 0.2, 0.1))
     k = int(np.argmax(counts))
@@ -27,7 +30,9 @@ def level(normal: np.ndarray) -> np.ndarray:
 
 
 def wall_heading(xyz: np.ndarray, normals: np.ndarray, flat: np.ndarray) -> float:
-    """Direction (rad, modulo 90°) of the longest straight wall seen: the heading with most wall length in plan."""
+    """Direction (rad, modulo 90°) of the longest straight wall seen: the heading with most wall length in
+    plan.
+    """
     wall = flat & (np.abs(normals[:, 2]) < 0.15)
     if wall.sum() < 200:
         raise StateError("No wall was found to turn by.", "Give the turn as a number instead.")

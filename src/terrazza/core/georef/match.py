@@ -1,4 +1,6 @@
-"""Which target is which control point, from geometry alone; every placement that explains the points about as well is found too."""
+"""Which target is which control point, from geometry alone; every placement that explains the points about as
+well is found too.
+"""
 
 from dataclasses import dataclass
 from itertools import combinations, permutations
@@ -16,7 +18,9 @@ TRIPLES = 120  # of control points tried where the job may be tilted, widest fir
 
 @dataclass
 class Matching:
-    """``pairs`` (control index, target index); ``rms`` (m); ``order``: how the file's three columns read; ``pose``: job to grid (None without pairs)."""
+    """``pairs`` (control index, target index); ``rms`` (m); ``order``: how the file's three columns read;
+    ``pose``: job to grid (None without pairs).
+    """
 
     pairs: list[tuple[int, int]]
     rms: float
@@ -28,11 +32,15 @@ class Matching:
         return -len(self.pairs), self.rms
 
 
-def solutions(control: np.ndarray, targets: np.ndarray, tolerance: float = 0.03, level: bool = True, keep: int = 3) -> list[Matching]:
-    """Placements under which at least two pairs agree within ``tolerance`` (m), most pairs first, then least residual; each another placement.
+def solutions(
+    control: np.ndarray, targets: np.ndarray, tolerance: float = 0.03, level: bool = True, keep: int = 3
+) -> list[Matching]:
+    """Placements under which at least two pairs agree within ``tolerance`` (m), most pairs first, then least
+    residual; each another placement.
 
-    Both (n, 3).  Every pair of control points (every triple, where the job is not ``level``) is laid on every pair of targets of the
-    same distance and height difference; the best are fitted to all the pairs that they explain.
+    Both (n, 3).  Every pair of control points (every triple, where the job is not ``level``) is laid on every
+    pair of targets of the same distance and height difference; the best are fitted to all the pairs that they
+    explain.
     """
     poses = _level_poses(control, targets, tolerance) if level else _tilted_poses(control, targets, tolerance)
     found: list[Matching] = []
@@ -56,7 +64,9 @@ def _same(one: Matching, other: Matching, control: np.ndarray) -> bool:
 
 
 def _level_poses(control, targets, tolerance) -> list[np.ndarray]:
-    """Placements of two control points on two targets, those under which most control points have a target near by first."""
+    """Placements of two control points on two targets, those under which most control points have a target
+    near by first.
+    """
     if len(control) < 2 or len(targets) < 2:
         return []
     d_target = np.linalg.norm(targets[:, None, :2] - targets[None, :, :2], axis=2)
@@ -71,9 +81,14 @@ def _level_poses(control, targets, tolerance) -> list[np.ndarray]:
         own = targets[b] - targets[a]
         turn = np.arctan2(to[1], to[0]) - np.arctan2(own[:, 1], own[:, 0])
         c, s = np.cos(turn), np.sin(turn)
-        x, y = c[:, None] * targets[:, 0] - s[:, None] * targets[:, 1], s[:, None] * targets[:, 0] + c[:, None] * targets[:, 1]
+        x, y = (
+            c[:, None] * targets[:, 0] - s[:, None] * targets[:, 1],
+            s[:, None] * targets[:, 0] + c[:, None] * targets[:, 1],
+        )
         placed = np.stack([x, y, np.broadcast_to(targets[:, 2], x.shape)], 2)
-        shift = (control[i] + control[j]) / 2 - (placed[np.arange(len(a)), a] + placed[np.arange(len(a)), b]) / 2
+        shift = (control[i] + control[j]) / 2 - (
+            placed[np.arange(len(a)), a] + placed[np.arange(len(a)), b]
+        ) / 2
         gap = ((placed[:, None] + (shift[:, None] - control)[:, :, None]) ** 2).sum(3).min(2)
         near = gap < (2 * tolerance) ** 2
         score = near.sum(1) - (gap * near).sum(1) / (len(control) * (2 * tolerance) ** 2)
@@ -83,19 +98,28 @@ def _level_poses(control, targets, tolerance) -> list[np.ndarray]:
 
 
 def _tilted_poses(control, targets, tolerance) -> list[np.ndarray]:
-    """Placements of three control points on three targets, in all directions, those with most targets near by first."""
+    """Placements of three control points on three targets, in all directions, those with most targets near by
+    first.
+    """
     if len(control) < 3 or len(targets) < 3:
         return []
     mine, theirs = (np.linalg.norm(p[:, None] - p[None], axis=2) for p in (control, targets))
-    width = {t: min(mine[t[0], t[1]], mine[t[0], t[2]], mine[t[1], t[2]]) for t in combinations(range(len(control)), 3)}
+    width = {
+        t: min(mine[t[0], t[1]], mine[t[0], t[2]], mine[t[1], t[2]])
+        for t in combinations(range(len(control)), 3)
+    }
     ranked: list[tuple[float, np.ndarray]] = []
     for i, j, k in sorted(width, key=lambda t: -width[t])[:TRIPLES]:
         for a, b in zip(*np.nonzero(np.abs(theirs - mine[i, j]) < tolerance)):
-            for c in np.flatnonzero((np.abs(theirs[a] - mine[i, k]) < tolerance) & (np.abs(theirs[b] - mine[j, k]) < tolerance)):
+            for c in np.flatnonzero(
+                (np.abs(theirs[a] - mine[i, k]) < tolerance) & (np.abs(theirs[b] - mine[j, k]) < tolerance)
+            ):
                 if len({a, b, c}) == 3 and width[i, j, k] > APART:
                     pose, _ = rigid.fit(targets[[a, b, c]], control[[i, j, k]])
                     gap = np.linalg.norm(rigid.apply(pose, targets)[None] - control[:, None], axis=2).min(1)
-                    ranked.append((float((gap < 2 * tolerance).sum() - gap[gap < 2 * tolerance].mean()), pose))
+                    ranked.append(
+                        (float((gap < 2 * tolerance).sum() - gap[gap < 2 * tolerance].mean()), pose)
+                    )
     return [p for _, p in sorted(ranked, key=lambda r: -r[0])[:CLOSELY]]
 
 
@@ -121,18 +145,32 @@ def _explained(control, targets, pose, tolerance):
         pairs.append((int(c), int(t)))
         squares.append(gap[c, t] ** 2)
         gap[c], gap[:, t] = np.inf, np.inf
-    return Matching(sorted(pairs), float(np.sqrt(np.mean(squares))) if squares else np.inf, pose=pose if pairs else None)
+    return Matching(
+        sorted(pairs), float(np.sqrt(np.mean(squares))) if squares else np.inf, pose=pose if pairs else None
+    )
 
 
-def match_any_order(columns: np.ndarray, heights: np.ndarray, targets: np.ndarray, orders=None, tolerance: float = 0.03, level: bool = True) -> Matching:
-    """Like ``match``, where the file does not say which of its three columns is which; tries ``orders`` and takes the best.
+def match_any_order(
+    columns: np.ndarray,
+    heights: np.ndarray,
+    targets: np.ndarray,
+    orders=None,
+    tolerance: float = 0.03,
+    level: bool = True,
+) -> Matching:
+    """Like ``match``, where the file does not say which of its three columns is which; tries ``orders`` and
+    takes the best.
 
     ``columns`` (n, 3) as in the file; ``heights`` (n,) target heights to be added to the height column.
     """
     best = Matching([], np.inf)
     for order in orders or list(permutations(range(3))):
-        found = match(columns[:, list(order)] + np.c_[np.zeros((len(heights), 2)), heights], targets, tolerance, level)
-        if len(found.pairs) > len(best.pairs) or (len(found.pairs) == len(best.pairs) and found.rms < 0.7 * best.rms):
+        found = match(
+            columns[:, list(order)] + np.c_[np.zeros((len(heights), 2)), heights], targets, tolerance, level
+        )
+        if len(found.pairs) > len(best.pairs) or (
+            len(found.pairs) == len(best.pairs) and found.rms < 0.7 * best.rms
+        ):
             best = Matching(found.pairs, found.rms, tuple(order), found.pose)
     return best
 

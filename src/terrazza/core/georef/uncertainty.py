@@ -1,4 +1,5 @@
-"""How sure georeferenced poses are: the network's covariance and the targets' noise, carried through the control fit.
+"""How sure georeferenced poses are: the network's covariance and the targets' noise, carried through the
+control fit.
 
 The fit of the control is linearised: a wrong scan pose moves the targets seen in it,
 these turn and shift the fitted frame, and the frame moves every scan.  Errors
@@ -10,14 +11,23 @@ import numpy as np
 from terrazza.core.geometry import rigid
 
 
-def grid_covariances(frame: np.ndarray, centres: np.ndarray, weights: np.ndarray, owners: np.ndarray, noise: np.ndarray, point: np.ndarray,
-                     poses: list[np.ndarray], joint: np.ndarray) -> np.ndarray:
+def grid_covariances(
+    frame: np.ndarray,
+    centres: np.ndarray,
+    weights: np.ndarray,
+    owners: np.ndarray,
+    noise: np.ndarray,
+    point: np.ndarray,
+    poses: list[np.ndarray],
+    joint: np.ndarray,
+) -> np.ndarray:
     """(k, 6, 6) covariances of (rotation, shift) of each scan's pose in the grid.
 
-    ``frame`` 4×4, job to grid.  Sightings (m): ``centres`` (m, 3) in the job frame, ``weights`` (m,) of each within its control
-    point (they sum to one a point), ``owners`` (m,) the scan index or −1 for a scan outside ``joint``, ``point`` (m,) the control
-    point's index.  ``noise`` (p, 3): variances of each control point's mismatch (targets and survey, grid axes).  ``poses``
-    scan to job; ``joint`` (6k, 6k): covariance of (rotation about the scan's place, shift) of all scans, job frame.
+    ``frame`` 4×4, job to grid.  Sightings (m): ``centres`` (m, 3) in the job frame, ``weights`` (m,) of each
+    within its control point (they sum to one a point), ``owners`` (m,) the scan index or −1 for a scan
+    outside ``joint``, ``point`` (m,) the control point's index.  ``noise`` (p, 3): variances of each control
+    point's mismatch (targets and survey, grid axes).  ``poses`` scan to job; ``joint`` (6k, 6k): covariance
+    of (rotation about the scan's place, shift) of all scans, job frame.
     """
     k, count = len(poses), int(point.max()) + 1
     turn = frame[:3, :3]

@@ -1,8 +1,10 @@
-"""Best-fit plane, sphere and cylinder through a patch of points: orthogonal least squares, with what does not belong left out.
+"""Best-fit plane, sphere and cylinder through a patch of points: orthogonal least squares, with what does not
+belong left out.
 
-The distances minimised are orthogonal to the shape (Ahn et al. 2001, *Pattern Recognition* 34(12)); the start of a sphere is the consensus of
-four-point spheres (Fischler and Bolles 1981), that of a cylinder the best of many axes.  Points beyond three robust deviations (1.4826 · median
-absolute residual) are left out until the choice no longer changes.
+The distances minimised are orthogonal to the shape (Ahn et al. 2001, *Pattern Recognition* 34(12)); the start
+of a sphere is the consensus of four-point spheres (Fischler and Bolles 1981), that of a cylinder the best of
+many axes.  Points beyond three robust deviations (1.4826 · median absolute residual) are left out until the
+choice no longer changes.
 """
 
 from dataclasses import dataclass
@@ -21,8 +23,10 @@ AXES = 240
 
 @dataclass(frozen=True)
 class Fit:
-    """``centre`` (3,): a point of the plane, the middle of the sphere, or the point of the axis nearest to the patch's middle; ``direction`` (3,): normal or axis (None for a sphere);
-    ``radius`` (m, 0 for a plane) with its standard deviation ``sigma``; ``rms`` (m) of the ``used`` points (mask)."""
+    """``centre`` (3,): a point of the plane, the middle of the sphere, or the point of the axis nearest to
+    the patch's middle; ``direction`` (3,): normal or axis (None for a sphere); ``radius`` (m, 0 for a plane)
+    with its standard deviation ``sigma``; ``rms`` (m) of the ``used`` points (mask).
+    """
 
     kind: str
     centre: np.ndarray
@@ -43,9 +47,13 @@ class Fit:
 
 
 def fit(kind: str, points: np.ndarray, tolerance: float = 1e-4) -> Fit:
-    """The shape through (n, 3) points; InputError where they are too few or do not bend enough to tell.  ``tolerance`` (m): nothing nearer is ever left out."""
+    """The shape through (n, 3) points; InputError where they are too few or do not bend enough to tell.
+    ``tolerance`` (m): nothing nearer is ever left out.
+    """
     if len(points) < FEWEST[kind]:
-        raise InputError(f"A {kind} needs {FEWEST[kind]} points; the patch holds {len(points)}.", "Take a larger patch.")
+        raise InputError(
+            f"A {kind} needs {FEWEST[kind]} points; the patch holds {len(points)}.", "Take a larger patch."
+        )
     middle = points.mean(0)
     local, used = points - middle, np.ones(len(points), bool)
     values = {"plane": _plane, "sphere": _sphere_start, "cylinder": _cylinder_start}[kind](local)
@@ -62,11 +70,15 @@ def fit(kind: str, points: np.ndarray, tolerance: float = 1e-4) -> Fit:
     rms = float(np.sqrt(np.mean(away**2)))
     centre, direction, radius = _told(kind, values)
     if radius > 100 * np.ptp(local, axis=0).max():
-        raise InputError(f"The patch is too flat to tell a {kind}: its radius comes out at {radius:.0f} m.", "Take a larger patch, or fit a plane.")
+        raise InputError(
+            f"The patch is too flat to tell a {kind}: its radius comes out at {radius:.0f} m.",
+            "Take a larger patch, or fit a plane.",
+        )
     return Fit(kind, centre + middle, direction, radius, _sigma(kind, values, local[used], rms), rms, used)
 
 
-# The values of a shape: a plane has its normal and distance, a sphere its middle and radius, a cylinder its axis, a point of it, and its radius.
+# The values of a shape: a plane has its normal and distance, a sphere its middle and radius, a cylinder its
+# axis, a point of it, and its radius.
 
 
 def _plane(points):
@@ -79,17 +91,28 @@ def _solved(kind, values, points):
     if kind == "plane":
         return _plane(points)
     some = points[:: max(len(points) // MOST, 1)]
-    found = least_squares(lambda step: _away(kind, _moved(kind, values, step), some), np.zeros(5 if kind == "cylinder" else 4), method="lm", xtol=1e-12, ftol=1e-12, gtol=1e-12)
+    found = least_squares(
+        lambda step: _away(kind, _moved(kind, values, step), some),
+        np.zeros(5 if kind == "cylinder" else 4),
+        method="lm",
+        xtol=1e-12,
+        ftol=1e-12,
+        gtol=1e-12,
+    )
     return _moved(kind, values, found.x)
 
 
 def _moved(kind, values, step):
-    """Values after a small step: of a cylinder two tilts of the axis, two shifts across it, and its radius."""
+    """Values after a small step: of a cylinder two tilts of the axis, two shifts across it, and
+    its radius.
+    """
     if kind == "sphere":
         return values + step
     axis, e1, e2 = _across(values[:3])
     tilted = axis + step[0] * e1 + step[1] * e2
-    return np.r_[tilted / np.linalg.norm(tilted), values[3:6] + step[2] * e1 + step[3] * e2, values[6] + step[4]]
+    return np.r_[
+        tilted / np.linalg.norm(tilted), values[3:6] + step[2] * e1 + step[3] * e2, values[6] + step[4]
+    ]
 
 
 def _across(axis):
@@ -121,9 +144,21 @@ def _sigma(kind, values, points, rms) -> float:
     if kind == "plane":
         return 0.0
     small, count = 1e-6, 5 if kind == "cylinder" else 4
-    jacobian = np.stack([(_away(kind, _moved(kind, values, small * d), points) - _away(kind, _moved(kind, values, -small * d), points)) / (2 * small) for d in np.eye(count)], 1)
+    jacobian = np.stack(
+        [
+            (
+                _away(kind, _moved(kind, values, small * d), points)
+                - _away(kind, _moved(kind, values, -small * d), points)
+            )
+            / (2 * small)
+            for d in np.eye(count)
+        ],
+        1,
+    )
     free = max(len(points) - count, 1)
-    return float(np.sqrt(max(np.linalg.pinv(jacobian.T @ jacobian)[-1, -1], 0)) * rms * np.sqrt(len(points) / free))
+    return float(
+        np.sqrt(max(np.linalg.pinv(jacobian.T @ jacobian)[-1, -1], 0)) * rms * np.sqrt(len(points) / free)
+    )
 
 
 def _sphere_start(points):
@@ -138,12 +173,16 @@ def _sphere_start(points):
         if best is None or score < best[0]:
             best = (score, v)
     if best is None:
-        raise InputError("The patch is flat: no sphere runs through it.", "Take a larger patch, or fit a plane.")
+        raise InputError(
+            "The patch is flat: no sphere runs through it.", "Take a larger patch, or fit a plane."
+        )
     return best[1]
 
 
 def _algebraic(points):
-    """Centre and radius from |p|² = 2 c·p + (r² - |c|²), linear in its unknowns; works for circles in two dimensions too."""
+    """Centre and radius from |p|² = 2 c·p + (r² - |c|²), linear in its unknowns; works for circles in two
+    dimensions too.
+    """
     matrix = np.c_[2 * points, np.ones(len(points))]
     if np.linalg.cond(matrix) > 1e10:
         return None
@@ -153,7 +192,9 @@ def _algebraic(points):
 
 
 def circle(points: np.ndarray, rounds: int = 8) -> tuple[np.ndarray, float, float, float] | None:
-    """Centre (2,), radius, RMS and the standard deviation of the centre in its weakest direction (m) of the circle through (n, 2) points by least squares of the distances; None where they lie in a line."""
+    """Centre (2,), radius, RMS and the standard deviation of the centre in its weakest direction (m) of the
+    circle through (n, 2) points by least squares of the distances; None where they lie in a line.
+    """
     middle = points.mean(0)
     local, values = points - middle, _algebraic(points - middle)
     if values is None:
@@ -174,12 +215,19 @@ def _cylinder_start(points):
     some = points if len(points) <= 600 else points[rng.choice(len(points), 600, replace=False)]
     k = np.arange(AXES) + 0.5
     found = []
-    for angles in np.stack([k * np.pi * (1 + np.sqrt(5)), np.arccos(1 - k / AXES)], 1):  # evenly over half a sphere
+    for angles in np.stack(
+        [k * np.pi * (1 + np.sqrt(5)), np.arccos(1 - k / AXES)], 1
+    ):  # evenly over half a sphere
         axis, e1, e2 = _across(_unit(*angles))
         flat = np.stack([some @ e1, some @ e2], 1)
         v = _algebraic(flat)
         if v is not None:
-            found.append((np.median(np.abs(np.hypot(flat[:, 0] - v[0], flat[:, 1] - v[1]) - v[2])), np.r_[axis, e1 * v[0] + e2 * v[1], v[2]]))
+            found.append(
+                (
+                    np.median(np.abs(np.hypot(flat[:, 0] - v[0], flat[:, 1] - v[1]) - v[2])),
+                    np.r_[axis, e1 * v[0] + e2 * v[1], v[2]],
+                )
+            )
     if not found:
         raise InputError("No cylinder runs through this patch.", "Take a larger patch, or fit a plane.")
     found.sort(key=lambda f: f[0])

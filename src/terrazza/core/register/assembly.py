@@ -1,4 +1,6 @@
-"""An assembly of scans in islands, the parts of it that might as well stand elsewhere, and why a placement is doubted."""
+"""An assembly of scans in islands, the parts of it that might as well stand elsewhere, and why a placement is
+doubted.
+"""
 
 from dataclasses import dataclass
 from itertools import combinations
@@ -8,15 +10,36 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.core.register.contradiction import Picture, Verdict, judge
-from terrazza.core.register.offers import COMMON, GIVEN, REFUSED, SAME, TOLD, TWINS, Offer, evidence, same, stacked, weighed
+from terrazza.core.register.offers import (
+    COMMON,
+    GIVEN,
+    REFUSED,
+    SAME,
+    TOLD,
+    TWINS,
+    Offer,
+    evidence,
+    same,
+    stacked,
+    weighed,
+)
 
 TWICE = 3.0  # evidence against each pair of stations that are stacked
 RIVAL = 1.5  # a rival's evidence is at most this much less than the placement's
 BETTER = 0.3  # a rival with this much more evidence takes the placement's place
 FAINT = 1.8  # evidence below which a placement is doubted even without a rival
 ALIKE = 0.3  # m² of contradicting surface below which two scans that can be stacked may stand for one another
-BLOCKS = (0.1, 0.2, 0.4)  # shares in common: parts of an island that hang together by more than this are tried as one
-CLEAR, ROUGHLY = 10.0, (4.0, np.radians(20.0))  # evidence above which a placement without a rival is believed where it is within this of the pose in its file
+BLOCKS = (
+    0.1,
+    0.2,
+    0.4,
+)  # shares in common: parts of an island that hang together by more than this are tried as one
+CLEAR, ROUGHLY = (
+    10.0,
+    (4.0, np.radians(20.0)),
+    # evidence above which a placement without a rival is believed where it is within this of the pose in its
+    # file
+)
 LOUD = 0.6  # quietness below which pairs of scans are tried elsewhere together
 ALTERNATIVES = 8
 BEYOND = 60.0  # m between stations that say nothing of each other
@@ -24,7 +47,9 @@ BEYOND = 60.0  # m between stations that say nothing of each other
 
 @dataclass(frozen=True)
 class Case:
-    """For and against some scans at some poses: the largest ``area`` (m²) that contradicts in a pair, the ``evidence`` of all pairs, and how many pairs are ``stacked``."""
+    """For and against some scans at some poses: the largest ``area`` (m²) that contradicts in a pair, the
+    ``evidence`` of all pairs, and how many pairs are ``stacked``.
+    """
 
     area: float
     evidence: float
@@ -38,9 +63,22 @@ class Case:
 class Assembly:
     """Scans in islands, each with poses in its island's frame, and what their pictures say of each other."""
 
-    def __init__(self, pictures: list[Picture], fixed: set[int], judged: dict[tuple, Verdict] | None = None, quiet: float = 1.0):
-        """``judged``: verdicts known from another assembly of the same pictures; new ones are added.  ``quiet``: how much counts what may have been moved."""
-        self.pictures, self.fixed, self.quiet, self._judged = pictures, fixed, quiet, {} if judged is None else judged
+    def __init__(
+        self,
+        pictures: list[Picture],
+        fixed: set[int],
+        judged: dict[tuple, Verdict] | None = None,
+        quiet: float = 1.0,
+    ):
+        """``judged``: verdicts known from another assembly of the same pictures; new ones are added.
+        ``quiet``: how much counts what may have been moved.
+        """
+        self.pictures, self.fixed, self.quiet, self._judged = (
+            pictures,
+            fixed,
+            quiet,
+            {} if judged is None else judged,
+        )
         self.pose = [np.eye(4) for _ in pictures]
         self.island = list(range(len(pictures)))
 
@@ -86,7 +124,9 @@ class Assembly:
         return Case(area, weight, upon)
 
     def join(self, offer: Offer, twins: bool = False) -> bool:
-        """Put two islands together by an offer where no pair across them contradicts it, and more speaks for it than against; ``twins``: also where they only lie upon each other."""
+        """Put two islands together by an offer where no pair across them contradicts it, and more speaks for
+        it than against; ``twins``: also where they only lie upon each other.
+        """
         stay, go = self.island[offer.a], self.island[offer.b]
         if stay == go:
             return False
@@ -95,7 +135,12 @@ class Assembly:
             stay, go, mover = go, stay, rigid.inverse(mover)
         moved = {k: mover @ self.pose[k] for k in self.members(go)}
         case = self.against(moved, self.members(stay))
-        if case.area > REFUSED or case.likely <= 0 and not offer.backed and not (twins and case.stacked and case.evidence >= 0):
+        if (
+            case.area > REFUSED
+            or case.likely <= 0
+            and not offer.backed
+            and not (twins and case.stacked and case.evidence >= 0)
+        ):
             return False
         for k, pose in moved.items():
             self.pose[k], self.island[k] = pose, stay
@@ -103,7 +148,9 @@ class Assembly:
 
 
 def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> list[list[np.ndarray]]:
-    """For every scan other poses that explain about as much, alone or together with a part of its island, best first; a part that would stand clearly better elsewhere is put there first."""
+    """For every scan other poses that explain about as much, alone or together with a part of its island,
+    best first; a part that would stand clearly better elsewhere is put there first.
+    """
     n, alike = len(assembly.pose), _alike(offers, len(assembly.pose))
     for _ in range(2 * n):
         found: list[list[tuple[float, np.ndarray]]] = [[] for _ in range(n)]
@@ -112,15 +159,25 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
         for done, part in enumerate(parts):
             progress.advance(done, len(parts), "Rivals")
             others = [j for j in assembly.members(assembly.island[min(part)]) if j not in part]
-            rest = [j for j in others if not any(j in alike[k] for k in part)] or others  # what may stand for it may have to give way to it
-            rest = [j for j in rest if j not in faint] or rest  # and what little speaks for does not hold it where it stands
+            rest = [
+                j for j in others if not any(j in alike[k] for k in part)
+            ] or others  # what may stand for it may have to give way to it
+            rest = [
+                j for j in rest if j not in faint
+            ] or rest  # and what little speaks for does not hold it where it stands
             now = assembly.against({k: assembly.pose[k] for k in part}, rest)
             for mover in _movers(assembly, part, rest, offers):
                 case = assembly.against({m: mover @ assembly.pose[m] for m in part}, rest)
                 gain = case.evidence - now.evidence
-                if case.area > REFUSED or gain < -RIVAL * assembly.unsure**2 and not (now.stacked and case.evidence > FAINT):
+                if (
+                    case.area > REFUSED
+                    or gain < -RIVAL * assembly.unsure**2
+                    and not (now.stacked and case.evidence > FAINT)
+                ):
                     continue
-                if case.likely > now.likely + BETTER and (better is None or case.likely - now.likely > better[0]):
+                if case.likely > now.likely + BETTER and (
+                    better is None or case.likely - now.likely > better[0]
+                ):
                     better = case.likely - now.likely, part, mover
                 for k in part:
                     found[k].append((gain, mover @ assembly.pose[k]))
@@ -134,7 +191,11 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
 def _faint(assembly: Assembly, k: int) -> bool:
     """Whether little speaks for where a scan stands."""
     others = [j for j in assembly.members(assembly.island[k]) if j != k]
-    return bool(others) and k not in assembly.fixed and assembly.against({k: assembly.pose[k]}, others).evidence < FAINT * assembly.unsure
+    return (
+        bool(others)
+        and k not in assembly.fixed
+        and assembly.against({k: assembly.pose[k]}, others).evidence < FAINT * assembly.unsure
+    )
 
 
 def _alike(offers: list[Offer], n: int) -> list[set[int]]:
@@ -169,12 +230,18 @@ def _movers(assembly: Assembly, part: frozenset, rest: list[int], offers: list[O
             yield mover
 
 
-def doubts_of(assembly: Assembly, rivals: list[list[np.ndarray]], given, fixed, witnessed: list[Offer]) -> list[str]:
-    """By scan why its placement is doubted; empty where it is not.  Rivals that poses of the files or targets (offers ``witnessed``) speak against are taken away."""
+def doubts_of(
+    assembly: Assembly, rivals: list[list[np.ndarray]], given, fixed, witnessed: list[Offer]
+) -> list[str]:
+    """By scan why its placement is doubted; empty where it is not.  Rivals that poses of the files or targets
+    (offers ``witnessed``) speak against are taken away.
+    """
     return [_doubted(assembly, k, rivals, given, fixed, witnessed) for k in range(len(assembly.pose))]
 
 
-def _doubted(assembly: Assembly, k: int, rivals: list[list[np.ndarray]], given, fixed, witnessed: list[Offer]) -> str:
+def _doubted(
+    assembly: Assembly, k: int, rivals: list[list[np.ndarray]], given, fixed, witnessed: list[Offer]
+) -> str:
     others = [j for j in assembly.members(assembly.island[k]) if j != k]
     if not others or k in fixed:
         rivals[k] = []
@@ -182,56 +249,98 @@ def _doubted(assembly: Assembly, k: int, rivals: list[list[np.ndarray]], given, 
     mine = [o for o in witnessed if k in (o.a, o.b) and o.a + o.b - k in others]
     if mine:
         agree = [same(rigid.inverse(assembly.pose[o.a]) @ assembly.pose[o.b], o.fit.pose) for o in mine]
-        rivals[k] = [] if all(agree) else [assembly.pose[o.a + o.b - k] @ o.seen_from(o.a + o.b - k) for o, good in zip(mine, agree) if not good]
+        rivals[k] = (
+            []
+            if all(agree)
+            else [
+                assembly.pose[o.a + o.b - k] @ o.seen_from(o.a + o.b - k)
+                for o, good in zip(mine, agree)
+                if not good
+            ]
+        )
         return "" if all(agree) else "It does not stand where the targets that it shares with others say."
     told = _told(assembly, k, others, given)
     if told is False:
         as_given = _as_given(assembly, k, others, given)
-        if not rivals[k] and same(as_given, assembly.pose[k], ROUGHLY) and assembly.against({k: assembly.pose[k]}, others).evidence > CLEAR * assembly.unsure:
+        if (
+            not rivals[k]
+            and same(as_given, assembly.pose[k], ROUGHLY)
+            and assembly.against({k: assembly.pose[k]}, others).evidence > CLEAR * assembly.unsure
+        ):
             return ""  # the pose of the file is a rough one, and the scans say clearly where it is
         rivals[k] = [as_given, *(r for r in rivals[k] if not same(r, as_given, GIVEN))][:ALTERNATIVES]
     if told is True:  # what came with the files and what the scans say agree: two witnesses
         rivals[k] = []
     if len(rivals[k]) > (told is False):
         away = rigid.difference(rivals[k][0], assembly.pose[k])
-        return f"{len(rivals[k]) + 1} placements explain it about as well; the next one lies {away[0]:.1f} m away" + (f", turned by {np.degrees(away[1]):.0f}°" if away[1] > 0.1 else "") + "."
+        return (
+            f"{len(rivals[k]) + 1} placements explain it about as well; the next one lies {away[0]:.1f} "
+            "m away" + (f", turned by {np.degrees(away[1]):.0f}°" if away[1] > 0.1 else "") + "."
+        )
     if told is None and any(assembly.twins(j, k) for j in others):
-        return "It stands where another scan stands and saw the same: one place scanned twice, or two that look alike."
-    if told is None and (faint := assembly.against({k: assembly.pose[k]}, others).evidence) < FAINT * assembly.unsure:
-        return f"Little speaks for where it stands ({max(faint, 0) / TOLD:.0%} of what it saw): the others saw hardly any of it."
+        return (
+            "It stands where another scan stands and saw the same: one place scanned twice, or two that "
+            "look alike."
+        )
+    if (
+        told is None
+        and (faint := assembly.against({k: assembly.pose[k]}, others).evidence) < FAINT * assembly.unsure
+    ):
+        return (
+            f"Little speaks for where it stands ({max(faint, 0) / TOLD:.0%} of what it saw): the others "
+            "saw hardly any of it."
+        )
     if told is False:
-        return "It does not stand where the pose in its file says, and nothing but the scans themselves says otherwise."
+        return (
+            "It does not stand where the pose in its file says, and nothing but the scans themselves says "
+            "otherwise."
+        )
     return ""
 
 
 def _as_given(assembly, k: int, others: list[int], given: dict[int, np.ndarray]) -> np.ndarray:
-    """Where the poses of the files would have a scan among the others as they stand: that on which most of them agree."""
+    """Where the poses of the files would have a scan among the others as they stand: that on which most of
+    them agree.
+    """
     said = [assembly.pose[j] @ rigid.inverse(given[j]) @ given[k] for j in others if j in given]
     return max(said, key=lambda s: sum(same(s, o, GIVEN) for o in said))
 
 
 def _told(assembly, k: int, others: list[int], given: dict[int, np.ndarray]) -> bool | None:
-    """Whether most scans with given poses stand to this one as those poses say; None where no such poses are given."""
+    """Whether most scans with given poses stand to this one as those poses say; None where no such poses are
+    given.
+    """
     told = [j for j in others if j in given]
     if k not in given or not told:
         return None
-    good = sum(same(rigid.inverse(assembly.pose[j]) @ assembly.pose[k], rigid.inverse(given[j]) @ given[k], GIVEN) for j in told)
+    good = sum(
+        same(rigid.inverse(assembly.pose[j]) @ assembly.pose[k], rigid.inverse(given[j]) @ given[k], GIVEN)
+        for j in told
+    )
     return good >= len(told) / 2
 
 
 def _parts(assembly: Assembly) -> list[frozenset]:
-    """What may stand elsewhere by itself: each scan with its twins; what hangs on its island by one scan; what hangs together more than with the rest.  At most half of an island, nothing fixed."""
+    """What may stand elsewhere by itself: each scan with its twins; what hangs on its island by one scan;
+    what hangs together more than with the rest.  At most half of an island, nothing fixed.
+    """
     parts: dict[frozenset, None] = {}
     for island in dict.fromkeys(assembly.island):
         members = assembly.members(island)
-        common = {(a, b): v.common for a, b in combinations(members, 2) if (v := assembly.standing(a, b)).area <= REFUSED}
+        common = {
+            (a, b): v.common
+            for a, b in combinations(members, 2)
+            if (v := assembly.standing(a, b)).area <= REFUSED
+        }
         near = {a: {b for b in members if common.get((min(a, b), max(a, b)), 0) >= COMMON} for a in members}
         twins = {a: {a} | {b for b in near[a] if assembly.twins(a, b)} for a in members}
         found = [{a} for a in members] + [_reached(a, twins, set()) for a in members]
         for cut in members:
             hanging = [_reached(a, near, {cut}) for a in members if a != cut]
             found += hanging
-            found.append({cut}.union(*(h for h in hanging if len(h) < len(members) / 2)))  # a scan with all that hangs on it
+            found.append(
+                {cut}.union(*(h for h in hanging if len(h) < len(members) / 2))
+            )  # a scan with all that hangs on it
         for share in BLOCKS:
             strong = {a: {b for b in near[a] if common[min(a, b), max(a, b)] >= share} for a in members}
             found += [_reached(a, strong, set()) for a in members]

@@ -1,7 +1,8 @@
 """Cloud fit: fine alignment of two scans by iterative closest point, point to plane, robust, wide to narrow.
 
-Chen & Medioni 1992 (Image and Vision Computing 10:145) with Tukey's biweight.  A shift that no surface facing it holds is not followed: the noise of
-normals alone would make the fit slide (the remapping of Zhang, Kaess and Singh 2016, ICRA, for one direction found by counting what faces it).
+Chen & Medioni 1992 (Image and Vision Computing 10:145) with Tukey's biweight.  A shift that no surface facing
+it holds is not followed: the noise of normals alone would make the fit slide (the remapping of Zhang, Kaess
+and Singh 2016, ICRA, for one direction found by counting what faces it).
 """
 
 from dataclasses import dataclass
@@ -13,7 +14,13 @@ from terrazza.core.register.surface import Surface
 from terrazza.errors import InputError
 
 WIDTHS = (0.50, 0.25, 0.12, 0.06, 0.03)
-FACING, FEWEST_FACING = 0.35, 12.0  # cosine of a normal and a shift that it holds; the sum of weights of such normals below which the shift is not held
+FACING, FEWEST_FACING = (
+    0.35,
+    12.0,
+    # cosine of a normal and a shift that it holds; the sum of weights of such normals below which the shift
+    # is
+    # not held
+)
 FIRM = 0.03  # share of a fit's information in its weakest shift below which it may slide
 DIRECTIONS = ("along X", "along Y", "in height", "tilt about X", "tilt about Y", "heading")
 
@@ -23,9 +30,10 @@ class Fit:
     """Result of a cloud fit: ``pose`` of b in a's frame.
 
     ``rms`` (m): of the point-to-plane distances of the used points; ``median`` (m) of their absolute values;
-    ``overlap``: share of b's flat points with a partner in a; ``used``: number of point pairs; ``information`` (6×6):
-    of (rotation about b's place, shift) in a's frame, per unit variance of one distance; ``centre``: that place;
-    ``converged``: the last step was under 0.1 mm; ``free``: unit shifts (3,) in a's frame that nothing holds, along which the pose is where the fit began.
+    ``overlap``: share of b's flat points with a partner in a; ``used``: number of point pairs;
+    ``information`` (6×6): of (rotation about b's place, shift) in a's frame, per unit variance of one
+    distance; ``centre``: that place; ``converged``: the last step was under 0.1 mm; ``free``: unit shifts
+    (3,) in a's frame that nothing holds, along which the pose is where the fit began.
     """
 
     pose: np.ndarray
@@ -44,7 +52,9 @@ class Fit:
         Shifts: mean squared cosine between normals and the axis.  A free direction is near 0.
         """
         d = np.diag(self.information)[3:] / max(np.trace(self.information[3:, 3:]), 1e-12)
-        weakest = np.linalg.eigvalsh(self.information[3:, 3:])[0] / max(np.trace(self.information[3:, 3:]), 1e-12)
+        weakest = np.linalg.eigvalsh(self.information[3:, 3:])[0] / max(
+            np.trace(self.information[3:, 3:]), 1e-12
+        )
         return {"x": float(d[0]), "y": float(d[1]), "z": float(d[2]), "weakest": float(weakest)}
 
 
@@ -55,7 +65,8 @@ def weak_direction(information: np.ndarray) -> tuple[np.ndarray, float]:
 
 
 def unheld(normals: np.ndarray, weight: np.ndarray, least: float) -> list[tuple[np.ndarray, float]]:
-    """Unit shifts (3,) that no surface facing them holds, and by how much each is held: the weights of the ``normals`` (n, 3) that face it, less than ``least``.
+    """Unit shifts (3,) that no surface facing them holds, and by how much each is held: the weights of the
+    ``normals`` (n, 3) that face it, less than ``least``.
 
     The noise of the other normals alone would hold them, too, and wrongly.
     """
@@ -87,14 +98,19 @@ def fit(a: Surface, b: Surface, start: np.ndarray, widths=WIDTHS, rounds: int = 
     """
     points, normals = sample(b, most)
     if len(points) < 100 or a.flat.sum() < 100:
-        raise InputError("A scan has too few flat points for a cloud fit.", "Tie it by targets, or set it by numbers.")
+        raise InputError(
+            "A scan has too few flat points for a cloud fit.", "Tie it by targets, or set it by numbers."
+        )
     base, base_normals = a.xyz[a.flat], a.normals[a.flat]
     pose, moved = start.copy(), np.inf
     for width in widths:
         for _ in range(rounds):
             system = _system(a, base, base_normals, points, normals, pose, width)
             if system is None:
-                raise InputError("The two scans have too little in common here for a cloud fit.", "Place the scan nearer by hand, or choose another neighbour.")
+                raise InputError(
+                    "The two scans have too little in common here for a cloud fit.",
+                    "Place the scan nearer by hand, or choose another neighbour.",
+                )
             hessian, gradient, about, *_ = system
             for free in system[-1]:
                 gradient = gradient - free * (free @ gradient)
@@ -103,33 +119,60 @@ def fit(a: Surface, b: Surface, start: np.ndarray, widths=WIDTHS, rounds: int = 
             moved = float(np.linalg.norm(solution[3:]) + 5.0 * np.linalg.norm(solution[:3]))
             if moved < 0.02 * width * (0.2 if width == widths[-1] else 1.0):
                 break
-    hessian, _, about, distances, weights, partners, free = _system(a, base, base_normals, points, normals, pose, widths[-1])
+    hessian, _, about, distances, weights, partners, free = _system(
+        a, base, base_normals, points, normals, pose, widths[-1]
+    )
     good = weights > 0
-    return Fit(pose, float(np.sqrt(np.mean(distances[good] ** 2))), float(np.median(np.abs(distances[good]))), partners / len(points), int(good.sum()),
-               hessian, about, moved < 1e-4 * 5, tuple(f[3:] for f in free))
+    return Fit(
+        pose,
+        float(np.sqrt(np.mean(distances[good] ** 2))),
+        float(np.median(np.abs(distances[good]))),
+        partners / len(points),
+        int(good.sum()),
+        hessian,
+        about,
+        moved < 1e-4 * 5,
+        tuple(f[3:] for f in free),
+    )
 
 
-def compare(a: Surface, b: Surface, pose: np.ndarray, width: float = 0.12, most: int = 16000) -> tuple[float, float, int, float] | None:
-    """How well surfaces lie on each other at a pose (b to a): RMS and median (m) of the distances that belong together, their number, and the share of partners within ``width`` (m) that do not.
+def compare(
+    a: Surface, b: Surface, pose: np.ndarray, width: float = 0.12, most: int = 16000
+) -> tuple[float, float, int, float] | None:
+    """How well surfaces lie on each other at a pose (b to a): RMS and median (m) of the distances that belong
+    together, their number, and the share of partners within ``width`` (m) that do not.
 
-    What moved is not misfit: distances beyond 4.685 robust deviations are counted, not averaged.  None where they have too little in common.
+    What moved is not misfit: distances beyond 4.685 robust deviations are counted, not averaged.  None where
+    they have too little in common.
     """
     points, normals = sample(b, most)
-    system = _system(a, a.xyz[a.flat], a.normals[a.flat], points, normals, pose, width) if len(points) >= 100 and a.flat.sum() >= 100 else None
+    system = (
+        _system(a, a.xyz[a.flat], a.normals[a.flat], points, normals, pose, width)
+        if len(points) >= 100 and a.flat.sum() >= 100
+        else None
+    )
     if system is None:
         return None
     away = np.abs(system[3])
     matched = away <= max(4.685 * 1.4826 * np.median(away), 0.003)
-    return float(np.sqrt(np.mean(away[matched] ** 2))), float(np.median(away[matched])), int(matched.sum()), float(1 - matched.mean())
+    return (
+        float(np.sqrt(np.mean(away[matched] ** 2))),
+        float(np.median(away[matched])),
+        int(matched.sum()),
+        float(1 - matched.mean()),
+    )
 
 
 def _system(a, base, base_normals, points, normals, pose, width):
-    """Normal equations of one round: 6×6, 6, reference place, distances, weights, number of points with a partner, and the shifts (6,) that nothing holds.
+    """Normal equations of one round: 6×6, 6, reference place, distances, weights, number of points with a
+    partner, and the shifts (6,) that nothing holds.
 
     What the noise of normals alone says of such shifts is taken out of the 6×6.
     """
     q = rigid.apply(pose, points)
-    gap, index = a.tree.query(q, distance_upper_bound=max(width, 2.5 * a.spacing), workers=-1 if len(q) > 5000 else 1)
+    gap, index = a.tree.query(
+        q, distance_upper_bound=max(width, 2.5 * a.spacing), workers=-1 if len(q) > 5000 else 1
+    )
     hit = np.isfinite(gap)
     if hit.sum() < 100:
         return None
@@ -141,7 +184,8 @@ def _system(a, base, base_normals, points, normals, pose, width):
         return None
     distance = np.einsum("ij,ij->i", n, q - p)
     scale = max(1.4826 * np.median(np.abs(distance)), 0.0008)
-    # never far under the width: where floor and ceiling already fit, most distances are small, and the walls that do not would be thrown out
+    # never far under the width: where floor and ceiling already fit, most distances are small, and the walls
+    # that do not would be thrown out
     reach = max(min(width, 4.685 * scale), 0.4 * width)
     weight = np.where(np.abs(distance) < reach, (1 - (distance / reach) ** 2) ** 2, 0.0)
     about = q.mean(0)

@@ -1,8 +1,9 @@
 """What two scans say against a placement: patches of surface that one saw where the other looked through.
 
-Moving things and noise contradict in small scattered specks, or as things of a person's size that stand on the floor; a wrong
-placement contradicts in compact patches of walls, doors and ends of corridors.  So contradicted pixels are put together into
-patches, and what counts is the area of each, not the share of points.
+Moving things and noise contradict in small scattered specks, or as things of a person's size that stand on
+the floor; a wrong placement contradicts in compact patches of walls, doors and ends of corridors.  So
+contradicted pixels are put together into patches, and what counts is the area of each, not the share of
+points.
 """
 
 from dataclasses import dataclass
@@ -16,20 +17,43 @@ from terrazza.core.geometry import rigid
 
 PIXEL = np.radians(1.0)
 ROWS, COLUMNS = int(round(np.pi / PIXEL)), int(round(2 * np.pi / PIXEL))
-WIDELY, CLOSELY = (0.12, 0.01), (0.04, 0.003)  # m, and per metre of range: how far before what the other saw a point has to stand, before and after a fine fit
+WIDELY, CLOSELY = (
+    (0.12, 0.01),
+    (0.04, 0.003),
+    # m, and per metre of range: how far before what the other saw a point has to stand, before and after a
+    # fine
+    # fit
+)
 CLOSE, FAR = 0.6, 20.0  # m: nearer points say nothing, and farther pixels are too wide to be told from specks
-LEAST, FEWEST, MANY = 0.12, 6, 30  # m² and pixels: smaller patches are specks; of fewer than many pixels (far away, at a grazing angle) they count in part
+LEAST, FEWEST, MANY = (
+    0.12,
+    6,
+    30,
+    # m² and pixels: smaller patches are specks; of fewer than many pixels (far away, at a grazing angle) they
+    # count in part
+)
 USUAL = 100.0  # m²: what agrees in a room; in a hall as much more may contradict as there is more to see
-PERSON, FURNITURE = (1.3, 1.93), (2.2, 1.35)  # m: width and height over the floor of what moves by itself or is moved; doors are higher
-PATCH, SURE = 0.05, 6.0  # m² of a patch that make a placement e times less likely, and as how many times that a patch counts at most: something may have been moved there
+PERSON, FURNITURE = (
+    (1.3, 1.93),
+    (2.2, 1.35),
+)  # m: width and height over the floor of what moves by itself or is moved; doors are higher
+PATCH, SURE = (
+    0.05,
+    6.0,
+    # m² of a patch that make a placement e times less likely, and as how many times that a patch counts at
+    # most:
+    # something may have been moved there
+)
 WHOLE = 25_000  # pixels of a scan that saw all around; what agrees is a share of that where a scan saw less
 MOVED = 0.2  # weight of what such a thing contradicts
 
 
 @dataclass(frozen=True)
 class Picture:
-    """The first return of each pixel of 1°: ``xyz`` (n, 3) in the scanner's frame with ``row``, ``column``, and ``near`` and ``far`` (rows, columns), the least and the
-    greatest range among a pixel and its neighbours (NaN where a pixel saw nothing)."""
+    """The first return of each pixel of 1°: ``xyz`` (n, 3) in the scanner's frame with ``row``, ``column``,
+    and ``near`` and ``far`` (rows, columns), the least and the greatest range among a pixel and its
+    neighbours (NaN where a pixel saw nothing).
+    """
 
     xyz: np.ndarray
     row: np.ndarray
@@ -45,11 +69,15 @@ class Picture:
 
     @classmethod
     def of(cls, xyz: np.ndarray, station: bool = True) -> "Picture":
-        """Of a scan's points (n, 3); without a ``station`` at the origin it has points to be looked for, and no picture to look for others in."""
+        """Of a scan's points (n, 3); without a ``station`` at the origin it has points to be looked for, and
+        no picture to look for others in.
+        """
         r = np.linalg.norm(xyz, axis=1)
         use = r > CLOSE
         xyz, r = xyz[use], r[use]
-        row = np.clip(((np.arcsin(np.clip(xyz[:, 2] / r, -1, 1)) + np.pi / 2) / PIXEL).astype(int), 0, ROWS - 1)
+        row = np.clip(
+            ((np.arcsin(np.clip(xyz[:, 2] / r, -1, 1)) + np.pi / 2) / PIXEL).astype(int), 0, ROWS - 1
+        )
         column = ((np.arctan2(xyz[:, 1], xyz[:, 0]) + np.pi) / PIXEL).astype(int) % COLUMNS
         pixel = row * COLUMNS + column
         order = np.lexsort((r, pixel))
@@ -58,20 +86,34 @@ class Picture:
         np.minimum.at(near, (row, column), r)
         np.maximum.at(far, (row, column), r)
         empty = ~np.isfinite(near)
-        near, far = ndimage.minimum_filter(near, 3, mode=("nearest", "wrap")), ndimage.maximum_filter(far, 3, mode=("nearest", "wrap"))
+        near, far = (
+            ndimage.minimum_filter(near, 3, mode=("nearest", "wrap")),
+            ndimage.maximum_filter(far, 3, mode=("nearest", "wrap")),
+        )
         near[empty] = far[empty] = np.nan
         if not station:
             near[:] = far[:] = np.nan
-            first = np.random.default_rng(1).choice(len(xyz), min(len(xyz), ROWS * COLUMNS // 2), replace=False)
-        return cls(np.ascontiguousarray(xyz[first]), row[first].astype(np.int32), column[first].astype(np.int32), near.astype(np.float32), far.astype(np.float32))
+            first = np.random.default_rng(1).choice(
+                len(xyz), min(len(xyz), ROWS * COLUMNS // 2), replace=False
+            )
+        return cls(
+            np.ascontiguousarray(xyz[first]),
+            row[first].astype(np.int32),
+            column[first].astype(np.int32),
+            near.astype(np.float32),
+            far.astype(np.float32),
+        )
 
 
 @dataclass(frozen=True)
 class Verdict:
-    """On a placement of two scans: ``agree`` each way (share of what could be judged), ``common`` (share of the smaller scan's points that could be judged and agree), ``told`` (the same
-    as a share of a scan all around),
-    ``area`` (m²) of the patches that contradict, people weighed down, for each ``USUAL`` m² that agree where that is more, ``cost``: the same as a
-    logarithm of how much less likely it makes the placement, patch by patch, ``moved``: the part of it that things which may have been moved make up, and ``patches``: (area m², centre (3,) in a's frame), largest first."""
+    """On a placement of two scans: ``agree`` each way (share of what could be judged), ``common`` (share of
+    the smaller scan's points that could be judged and agree), ``told`` (the same as a share of a scan all
+    around), ``area`` (m²) of the patches that contradict, people weighed down, for each ``USUAL`` m² that
+    agree where that is more, ``cost``: the same as a logarithm of how much less likely it makes the
+    placement, patch by patch, ``moved``: the part of it that things which may have been moved make up, and
+    ``patches``: (area m², centre (3,) in a's frame), largest first.
+    """
 
     agree: tuple[float, float]
     common: float
@@ -88,7 +130,9 @@ class Verdict:
 
 @njit(cache=True, nogil=True)
 def _project(xyz, pose, near, far, slack, slope, state):
-    """For each point, brought to the other scan: 1 agrees, 2 contradicts (it stands where the other saw through), 3 lies hidden, 0 cannot be judged."""
+    """For each point, brought to the other scan: 1 agrees, 2 contradicts (it stands where the other saw
+    through), 3 lies hidden, 0 cannot be judged.
+    """
     for i in range(len(xyz)):
         x = pose[0, 0] * xyz[i, 0] + pose[0, 1] * xyz[i, 1] + pose[0, 2] * xyz[i, 2] + pose[0, 3]
         y = pose[1, 0] * xyz[i, 0] + pose[1, 1] * xyz[i, 1] + pose[1, 2] * xyz[i, 2] + pose[1, 3]
@@ -104,7 +148,9 @@ def _project(xyz, pose, near, far, slack, slope, state):
             continue
         room = slack + slope * r
         own = xyz[i, 0] ** 2 + xyz[i, 1] ** 2 + xyz[i, 2] ** 2
-        state[i] = (2 if r < FAR and own < FAR * FAR else 0) if r < low - room else 3 if r > high + room else 1
+        state[i] = (
+            (2 if r < FAR and own < FAR * FAR else 0) if r < low - room else 3 if r > high + room else 1
+        )
 
 
 def _areas(xyz: np.ndarray) -> np.ndarray:
@@ -114,7 +160,9 @@ def _areas(xyz: np.ndarray) -> np.ndarray:
 
 
 def _closed(mask: np.ndarray) -> np.ndarray:
-    """A mask (rows, columns) with gaps of a pixel or two filled, around the circle too: a 3×3 closing, by shifts because that is a hundred times quicker than a general one."""
+    """A mask (rows, columns) with gaps of a pixel or two filled, around the circle too: a 3×3 closing, by
+    shifts because that is a hundred times quicker than a general one.
+    """
     wide = np.pad(np.pad(mask, ((2, 2), (0, 0))), ((0, 0), (2, 2)), mode="wrap")
     tall = wide[:-2] | wide[1:-1] | wide[2:]
     grown = tall[:, :-2] | tall[:, 1:-1] | tall[:, 2:]
@@ -122,8 +170,12 @@ def _closed(mask: np.ndarray) -> np.ndarray:
     return (low[:, :-2] & low[:, 1:-1] & low[:, 2:]) | mask
 
 
-def _patches(picture: Picture, state: np.ndarray, floor: float) -> list[tuple[float, np.ndarray, float, bool]]:
-    """(area, centre (3,), weight, whether it may have been moved) of the contradicted patches in a picture; ``floor`` is the height under its station."""
+def _patches(
+    picture: Picture, state: np.ndarray, floor: float
+) -> list[tuple[float, np.ndarray, float, bool]]:
+    """(area, centre (3,), weight, whether it may have been moved) of the contradicted patches in a picture;
+    ``floor`` is the height under its station.
+    """
     bad = np.zeros((ROWS, COLUMNS), bool)
     chosen = state == 2
     bad[picture.row[chosen], picture.column[chosen]] = True
@@ -142,13 +194,24 @@ def _patches(picture: Picture, state: np.ndarray, floor: float) -> list[tuple[fl
         mine = xyz[own == label]
         size = np.ptp(np.quantile(mine, [0.03, 0.97], axis=0), axis=0)
         top, stands = mine[:, 2].max() - floor, mine[:, 2].min() < floor + 0.9
-        moved = stands and any(np.hypot(*size[:2]) < wide and top < high for wide, high in (PERSON, FURNITURE))
-        out.append((float(total[label]), mine.mean(0), float((MOVED if moved else 1.0) * min(1.0, pixels[label] / MANY)), moved))
+        moved = stands and any(
+            np.hypot(*size[:2]) < wide and top < high for wide, high in (PERSON, FURNITURE)
+        )
+        out.append(
+            (
+                float(total[label]),
+                mine.mean(0),
+                float((MOVED if moved else 1.0) * min(1.0, pixels[label] / MANY)),
+                moved,
+            )
+        )
     return out
 
 
 def judge(a: Picture, b: Picture, pose: np.ndarray, slack: tuple[float, float] = CLOSELY) -> Verdict:
-    """What two scans say of ``pose`` (b to a): each one's first returns are looked for in the other's picture."""
+    """What two scans say of ``pose`` (b to a): each one's first returns are looked for in the other's
+    picture.
+    """
     shares, found, common, told, agreed = [], [], [], [], 0.0
     for mine, other, way in ((b, a, pose), (a, b, rigid.inverse(pose))):
         state = np.zeros(len(mine.xyz), np.uint8)
@@ -161,9 +224,24 @@ def judge(a: Picture, b: Picture, pose: np.ndarray, slack: tuple[float, float] =
             common.append(yes / max(len(mine.xyz), 1))
             told.append(yes / max(len(mine.xyz), WHOLE))
         centre = (lambda p: rigid.apply(pose, p[None])[0]) if mine is b else (lambda p: p)
-        found += [(area * weight, centre(middle), moved) for area, middle, weight, moved in _patches(mine, state, mine.floor)] if judged else []
+        found += (
+            [
+                (area * weight, centre(middle), moved)
+                for area, middle, weight, moved in _patches(mine, state, mine.floor)
+            ]
+            if judged
+            else []
+        )
     found.sort(key=lambda p: -p[0])
     shares = shares or [0.0]
     part = min(1.0, USUAL / max(agreed, 1e-9))
     cost = [min(p[0] * part / PATCH, SURE) for p in found]
-    return Verdict((shares[-1], shares[0]), max(common, default=0.0), max(told, default=0.0), float(sum(p[0] for p in found)) * part, float(sum(cost)), [p[:2] for p in found], float(sum(c for c, p in zip(cost, found) if p[2])))
+    return Verdict(
+        (shares[-1], shares[0]),
+        max(common, default=0.0),
+        max(told, default=0.0),
+        float(sum(p[0] for p in found)) * part,
+        float(sum(cost)),
+        [p[:2] for p in found],
+        float(sum(c for c, p in zip(cost, found) if p[2])),
+    )

@@ -1,4 +1,6 @@
-"""Flat discs, lighter or darker than the plate or wall that they are on, in structured scans: found in the intensity grid, measured in their plane."""
+"""Flat discs, lighter or darker than the plate or wall that they are on, in structured scans: found in the
+intensity grid, measured in their plane.
+"""
 
 import numpy as np
 from numba import njit, prange
@@ -40,24 +42,42 @@ def _scores(image, ranges, slope, turn, lowest, radius, reach, out):
             alike = False  # most places are told apart from a disc by what lies four ways around
             for k in range(0, RING, 4):
                 rr, cc = int(r + OUTER * tall * up[k]), int(c + OUTER * wide * right[k]) % columns
-                if rr < 0 or rr >= rows or abs(image[rr, cc] - image[r, c]) < 0.5 * CONTRAST * (image[rr, cc] + image[r, c]):
+                if (
+                    rr < 0
+                    or rr >= rows
+                    or abs(image[rr, cc] - image[r, c]) < 0.5 * CONTRAST * (image[rr, cc] + image[r, c])
+                ):
                     alike = True
                     break
             if alike:
                 continue
             low, high, total = np.inf, -np.inf, 0.0
             ok = True
-            lean, lean_up = 0.0, 0.0  # metres that range grows for a metre to the right and up: a slanted disc looks narrow
+            lean, lean_up = (
+                0.0,
+                0.0,
+            )  # metres that range grows for a metre to the right and up: a slanted disc looks narrow
             if 0 < r - LEAN and r + LEAN < rows:
-                left, beside, below, above = ranges[r, (c - LEAN) % columns], ranges[r, (c + LEAN) % columns], ranges[r - LEAN, c], ranges[r + LEAN, c]
+                left, beside, below, above = (
+                    ranges[r, (c - LEAN) % columns],
+                    ranges[r, (c + LEAN) % columns],
+                    ranges[r - LEAN, c],
+                    ranges[r + LEAN, c],
+                )
                 if min(left, beside, below, above) > 0:
-                    lean, lean_up = (beside - left) / (2 * LEAN * d * turn * flat), (above - below) / (2 * LEAN * d * abs(slope))
+                    lean, lean_up = (
+                        (beside - left) / (2 * LEAN * d * turn * flat),
+                        (above - below) / (2 * LEAN * d * abs(slope)),
+                    )
                     if abs(lean) > STEEPEST or abs(lean_up) > STEEPEST:
                         continue
             for ring in range(2):
                 for k in range(RING):
                     narrow = INNER[ring] / np.sqrt(1 + (lean * right[k] + lean_up * up[k]) ** 2)
-                    rr, cc = int(np.floor(r + narrow * tall * up[k] + 0.5)), int(np.floor(c + narrow * wide * right[k] + 0.5)) % columns
+                    rr, cc = (
+                        int(np.floor(r + narrow * tall * up[k] + 0.5)),
+                        int(np.floor(c + narrow * wide * right[k] + 0.5)) % columns,
+                    )
                     deep = d + narrow * radius * (lean * right[k] + lean_up * up[k])
                     if rr < 0 or rr >= rows or abs(ranges[rr, cc] - deep) > 0.5 * radius:
                         ok = False
@@ -70,7 +90,10 @@ def _scores(image, ranges, slope, turn, lowest, radius, reach, out):
             ground, squares = 0.0, 0.0
             for k in range(RING):
                 narrow = OUTER / np.sqrt(1 + (lean * right[k] + lean_up * up[k]) ** 2)
-                rr, cc = int(np.floor(r + narrow * tall * up[k] + 0.5)), int(np.floor(c + narrow * wide * right[k] + 0.5)) % columns
+                rr, cc = (
+                    int(np.floor(r + narrow * tall * up[k] + 0.5)),
+                    int(np.floor(c + narrow * wide * right[k] + 0.5)) % columns,
+                )
                 deep = d + narrow * radius * (lean * right[k] + lean_up * up[k])
                 if rr < 0 or rr >= rows or abs(ranges[rr, cc] - deep) > 0.6 * radius:
                     ok = False
@@ -78,7 +101,12 @@ def _scores(image, ranges, slope, turn, lowest, radius, reach, out):
                 ground += image[rr, cc] / RING
                 squares += image[rr, cc] ** 2 / RING
             contrast = abs(inside - ground)
-            if ok and contrast > CONTRAST * (inside + ground) and high - low < 3.2 * EVEN * contrast and squares - ground * ground < (EVEN * contrast) ** 2:
+            if (
+                ok
+                and contrast > CONTRAST * (inside + ground)
+                and high - low < 3.2 * EVEN * contrast
+                and squares - ground * ground < (EVEN * contrast) ** 2
+            ):
                 out[r, c] = contrast / (inside + ground) - (high - low) / (10 * contrast)
 
 
@@ -92,7 +120,9 @@ def discs(grid: Grid, diameter: float | None = None, reach: float = 60.0) -> lis
             place = grid.xyz[grid.index[r, c]]
             if all(np.linalg.norm(place - t.centre) > 0.7 * t.edge for t in found):
                 target = _measure(grid, int(r), int(c), radius)
-                if target is not None and all(np.linalg.norm(target.centre - t.centre) > 0.7 * t.edge for t in found):
+                if target is not None and all(
+                    np.linalg.norm(target.centre - t.centre) > 0.7 * t.edge for t in found
+                ):
                     found.append(target)
     return found
 
@@ -118,26 +148,51 @@ def _measure(grid: Grid, row: int, column: int, radius: float) -> Target | None:
     scale = value.std() or 1.0
 
     def model(p, q):
-        return p[3] + p[4] * np.tanh((p[2] - np.hypot(q[:, 0] - p[0], q[:, 1] - p[1])) / (spacing * np.clip(p[5], *BLUR)))
+        return p[3] + p[4] * np.tanh(
+            (p[2] - np.hypot(q[:, 0] - p[0], q[:, 1] - p[1])) / (spacing * np.clip(p[5], *BLUR))
+        )
 
     start = _start(uv, value, radius)
     if start is None or _shaped(uv - start[:2], value, start[2], abs(start[4]), spacing, 2 * SHAPED):
         return None
-    result = least_squares(lambda p: (model(p, uv) - value) / scale, start, loss="soft_l1", x_scale=[0.01, 0.01, 0.01, scale, scale, 0.3])
+    result = least_squares(
+        lambda p: (model(p, uv) - value) / scale,
+        start,
+        loss="soft_l1",
+        x_scale=[0.01, 0.01, 0.01, scale, scale, 0.3],
+    )
     u, v, found, ground, swing, _ = result.x
     share = 1 - float(np.sum((model(result.x, uv) - value) ** 2) / np.sum((value - value.mean()) ** 2))
-    if share < SHARE or not 0.75 * radius < found < 1.35 * radius or np.hypot(u, v) > 0.5 * radius or abs(swing) < CONTRAST * abs(ground) or _shaped(uv - [u, v], value, found, abs(swing), spacing, SHAPED):
+    if (
+        share < SHARE
+        or not 0.75 * radius < found < 1.35 * radius
+        or np.hypot(u, v) > 0.5 * radius
+        or abs(swing) < CONTRAST * abs(ground)
+        or _shaped(uv - [u, v], value, found, abs(swing), spacing, SHAPED)
+    ):
         return None
     edge = np.abs(np.hypot(*(uv - [u, v]).T) - found) < spacing
     sampled = SAMPLED * spacing / np.sqrt(max(edge.sum(), 4) / 2)
     covariance = np.linalg.pinv(result.jac.T @ result.jac) * 2 * result.cost / max(len(value) - 6, 1)
     centre = origin + frame @ [u, v]
     away = float(np.linalg.norm(centre))
-    return Target("disc", centre, float(np.sqrt((covariance[0, 0] + covariance[1, 1]) / 2 + sampled**2)), normal, away, float(np.arccos(min(abs(normal @ centre) / away, 1))), share, len(value), 2 * float(found))
+    return Target(
+        "disc",
+        centre,
+        float(np.sqrt((covariance[0, 0] + covariance[1, 1]) / 2 + sampled**2)),
+        normal,
+        away,
+        float(np.arccos(min(abs(normal @ centre) / away, 1))),
+        share,
+        len(value),
+        2 * float(found),
+    )
 
 
 def _start(uv: np.ndarray, value: np.ndarray, radius: float) -> list[float] | None:
-    """Where a fit begins: the middle and radius of what differs from the ground; None where a disc there explains too little."""
+    """Where a fit begins: the middle and radius of what differs from the ground; None where a disc there
+    explains too little.
+    """
     out = np.hypot(*uv.T)
     ground, inside = np.median(value[out > 1.25 * radius]), np.median(value[out < 0.6 * radius])
     other = (np.abs(value - inside) < np.abs(value - ground)) & (out < 1.4 * radius)
@@ -151,13 +206,21 @@ def _start(uv: np.ndarray, value: np.ndarray, radius: float) -> list[float] | No
     return [*middle, size, float((ground + inside) / 2), float((inside - ground) / 2), 0.5]
 
 
-def _shaped(uv: np.ndarray, value: np.ndarray, radius: float, swing: float, spacing: float, most: float) -> bool:
-    """Whether intensity swings around the edge of a disc two to four times a turn: then it is an ellipse, a triangle or a square."""
+def _shaped(
+    uv: np.ndarray, value: np.ndarray, radius: float, swing: float, spacing: float, most: float
+) -> bool:
+    """Whether intensity swings around the edge of a disc two to four times a turn: then it is an ellipse, a
+    triangle or a square.
+    """
     from_edge = np.hypot(*uv.T) - radius
     here = np.abs(from_edge) < max(0.12 * radius, 0.8 * spacing)
     if here.sum() < 12:
         return True
     angle = np.arctan2(uv[here, 1], uv[here, 0])
-    design = np.stack([np.ones(here.sum()), from_edge[here] / radius] + [f(m * angle) for m in (1, 2, 3, 4) for f in (np.cos, np.sin)], 1)
+    design = np.stack(
+        [np.ones(here.sum()), from_edge[here] / radius]
+        + [f(m * angle) for m in (1, 2, 3, 4) for f in (np.cos, np.sin)],
+        1,
+    )
     c = np.linalg.lstsq(design, value[here] / (2 * swing), rcond=None)[0]
     return bool(max(np.hypot(c[2 * m], c[2 * m + 1]) for m in (2, 3, 4)) > most)

@@ -1,7 +1,9 @@
-"""The graph of ties: poses of all scans that agree best with the fits of pairs, and the information that those fits hold.
+"""The graph of ties: poses of all scans that agree best with the fits of pairs, and the information that
+those fits hold.
 
-Each tie says where one scan stands to another, as a rotation and a shift at the middle of what both saw, with the 6×6 information of its fit.  Least
-squares over all of them is pose-graph optimisation (Lu & Milios 1997, *Autonomous Robots* 4:333), here with Huber's weights against wrong ties.
+Each tie says where one scan stands to another, as a rotation and a shift at the middle of what both saw, with
+the 6×6 information of its fit.  Least squares over all of them is pose-graph optimisation (Lu & Milios 1997,
+*Autonomous Robots* 4:333), here with Huber's weights against wrong ties.
 """
 
 from dataclasses import dataclass
@@ -21,7 +23,9 @@ ROUNDS = 6
 
 @dataclass(frozen=True)
 class Graph:
-    """``poses`` by scan; ``information`` (6k, 6k) of (rotation about its own place, shift) of each scan in the job frame; ``misfit`` by tie: the normalised residual of its six observations."""
+    """``poses`` by scan; ``information`` (6k, 6k) of (rotation about its own place, shift) of each scan in
+    the job frame; ``misfit`` by tie: the normalised residual of its six observations.
+    """
 
     poses: list[np.ndarray]
     information: np.ndarray
@@ -46,15 +50,25 @@ def _own(tie: Tie, pose_a: np.ndarray) -> np.ndarray:
 
 
 def _rows(centre: np.ndarray, place_a: np.ndarray, place_b: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """6×6 each: what turns and shifts of a and b about their own places do to the relative turn and shift at ``centre``."""
+    """6×6 each: what turns and shifts of a and b about their own places do to the relative turn and shift at
+    ``centre``.
+    """
     a, b = -np.eye(6), np.eye(6)
     a[3:, :3], b[3:, :3] = rigid.skew(centre - place_a), -rigid.skew(centre - place_b)
     return a, b
 
 
-def relax(poses: list[np.ndarray], ties: list[Tie], fixed: set[int], targets: list[list[Sighting]] | None = None, level: bool = False) -> Graph:
-    """Poses that agree best with all ties between them and the ``targets`` that they share (see ``witnesses.grouped``), with upright axes parallel where ``level`` and the
-    scans themselves say that they were; all count from 0 in ``poses``, scans in ``fixed`` stay."""
+def relax(
+    poses: list[np.ndarray],
+    ties: list[Tie],
+    fixed: set[int],
+    targets: list[list[Sighting]] | None = None,
+    level: bool = False,
+) -> Graph:
+    """Poses that agree best with all ties between them and the ``targets`` that they share (see
+    ``witnesses.grouped``), with upright axes parallel where ``level`` and the scans themselves say that they
+    were; all count from 0 in ``poses``, scans in ``fixed`` stay.
+    """
     poses, k = [p.copy() for p in poses], len(poses)
     free = np.array([6 * s + i for s in range(k) if s not in fixed for i in range(6)], int)
     misfit = [0.0] * len(ties)
@@ -73,9 +87,13 @@ def relax(poses: list[np.ndarray], ties: list[Tie], fixed: set[int], targets: li
         if last or not len(free) or not (ties or targets):
             break
         step = np.zeros(6 * k)
-        step[free] = np.linalg.lstsq(normal[np.ix_(free, free)] + 1e-6 * np.eye(len(free)), gradient[free], rcond=None)[0]
+        step[free] = np.linalg.lstsq(
+            normal[np.ix_(free, free)] + 1e-6 * np.eye(len(free)), gradient[free], rcond=None
+        )[0]
         for s in range(k):
-            poses[s] = rigid.step(poses[s], step[6 * s : 6 * s + 3], step[6 * s + 3 : 6 * s + 6], poses[s][:3, 3])
+            poses[s] = rigid.step(
+                poses[s], step[6 * s : 6 * s + 3], step[6 * s + 3 : 6 * s + 6], poses[s][:3, 3]
+            )
     return Graph(poses, normal, misfit)
 
 

@@ -18,8 +18,10 @@ LEAST = 0.03  # share of flat points with a partner that a tie has to have
 
 @dataclass
 class Tie:
-    """A cloud tie: scan ``b`` relative to scan ``a`` (indices), its fit, the share of the smaller scan that agrees, the surface (m²) that contradicts, the share of near points that lie on no common surface, and how
-    much its information counts."""
+    """A cloud tie: scan ``b`` relative to scan ``a`` (indices), its fit, the share of the smaller scan that
+    agrees, the surface (m²) that contradicts, the share of near points that lie on no common surface, and how
+    much its information counts.
+    """
 
     a: int
     b: int
@@ -31,12 +33,22 @@ class Tie:
     weight: float = 1.0
 
 
-def fit_all(surfaces: list[Surface], pictures: list[Picture], poses: list[np.ndarray | None], least_overlap: float = 0.05, progress: Progress = QUIET) -> list[Tie]:
+def fit_all(
+    surfaces: list[Surface],
+    pictures: list[Picture],
+    poses: list[np.ndarray | None],
+    least_overlap: float = 0.05,
+    progress: Progress = QUIET,
+) -> list[Tie]:
     """Cloud fits of all pairs of placed scans that overlap, starting from ``poses``; failed ones say why."""
     ties = []
     reach = [float(np.linalg.norm(s.xyz, axis=1).max(initial=0.0)) for s in surfaces]
     placed = [k for k, p in enumerate(poses) if p is not None]
-    pairs = [(a, b) for a, b in combinations(placed, 2) if np.linalg.norm(poses[a][:3, 3] - poses[b][:3, 3]) <= reach[a] + reach[b]]
+    pairs = [
+        (a, b)
+        for a, b in combinations(placed, 2)
+        if np.linalg.norm(poses[a][:3, 3] - poses[b][:3, 3]) <= reach[a] + reach[b]
+    ]
     for done, (a, b) in enumerate(pairs):
         progress.advance(done, len(pairs), f"Cloud fit {a + 1} – {b + 1}")
         start = rigid.inverse(poses[a]) @ poses[b]
@@ -49,7 +61,14 @@ def fit_all(surfaces: list[Surface], pictures: list[Picture], poses: list[np.nda
     return ties
 
 
-def fit_pair(surfaces: list[Surface], pictures: list[Picture], a: int, b: int, start: np.ndarray, widths=cloud_fit.WIDTHS) -> Tie | None:
+def fit_pair(
+    surfaces: list[Surface],
+    pictures: list[Picture],
+    a: int,
+    b: int,
+    start: np.ndarray,
+    widths=cloud_fit.WIDTHS,
+) -> Tie | None:
     """One cloud fit with its verdict; None where the two share too little for a fit."""
     try:
         fit = cloud_fit.fit(surfaces[a], surfaces[b], start, widths=widths)
@@ -67,14 +86,20 @@ def fit_pair(surfaces: list[Surface], pictures: list[Picture], a: int, b: int, s
 def among(ties: list[Tie], members: list[int]) -> list[Tie]:
     """The ties between ``members`` that did not fail, with scans counted in their order."""
     place = {k: i for i, k in enumerate(members)}
-    return [replace(t, a=place[t.a], b=place[t.b]) for t in ties if not t.failed and t.a in place and t.b in place]
+    return [
+        replace(t, a=place[t.a], b=place[t.b]) for t in ties if not t.failed and t.a in place and t.b in place
+    ]
 
 
 def at_rest(ties: list[Tie], surfaces: list[Surface], poses: list[np.ndarray | None]) -> list[Tie]:
-    """The same ties with RMS, median and number of points where their scans stand in the end (``poses`` to the job), not where each pair alone would have them."""
+    """The same ties with RMS, median and number of points where their scans stand in the end (``poses`` to
+    the job), not where each pair alone would have them.
+    """
     out = []
     for tie in ties:
-        found = cloud_fit.compare(surfaces[tie.a], surfaces[tie.b], rigid.inverse(poses[tie.a]) @ poses[tie.b])
+        found = cloud_fit.compare(
+            surfaces[tie.a], surfaces[tie.b], rigid.inverse(poses[tie.a]) @ poses[tie.b]
+        )
         if found is not None:
             rms, median, used, unmatched = found
             tie = replace(tie, fit=replace(tie.fit, rms=rms, median=median, used=used), unmatched=unmatched)

@@ -1,4 +1,6 @@
-"""Placements of one scan against another, or against a map of several: candidates, fitted, slid along what nothing holds, and judged by both pictures."""
+"""Placements of one scan against another, or against a map of several: candidates, fitted, slid along what
+nothing holds, and judged by both pictures.
+"""
 
 from dataclasses import dataclass, replace
 
@@ -11,14 +13,29 @@ from terrazza.core.register.contradiction import Picture, Verdict, judge
 from terrazza.core.register.plan_match import PlanShape, candidates
 from terrazza.errors import InputError
 
-WIDE, NARROW = (0.6, 0.3, 0.15, 0.06), (0.2, 0.08)  # m: widths of fits from given poses, and from candidates that were slid to the cell
+WIDE, NARROW = (
+    (0.6, 0.3, 0.15, 0.06),
+    (0.2, 0.08),
+)  # m: widths of fits from given poses, and from candidates that were slid to the cell
 POINTS = 4000  # of a scan in such a fit
 TRIED, KEPT = 16, 8
 FEWER_TURNS = 5
-UNRELATED, ABOUT_AS_GOOD = 0.12, 0.5  # score that half of the pairs of two places stay below, and of the best score: in 58 simulated pairs the truth came first in 53 and was never under 0.8 of it
-REFUSED = 1.2  # m² of contradicting surface that no true placement has (at most 0.2 at the truth of simulated jobs, 0.6 where everything movable was moved)
+UNRELATED, ABOUT_AS_GOOD = (
+    0.12,
+    0.5,
+    # score that half of the pairs of two places stay below, and of the best score: in 58 simulated pairs the
+    # truth came first in 53 and was never under 0.8 of it
+)
+# m² of contradicting surface that no true placement has (at most 0.2 at the truth of simulated jobs, 0.6
+# where everything movable was moved)
+REFUSED = 1.2
 TOLD = 10.0  # what a whole scan in common is worth, as a logarithm of how much likelier it makes a placement
-WORTH, SLIDES = 2.5, (0.08, 0.04, 0.04, 0.02, 0.02, 0.01)  # m² of contradicting surface below which a placement is worth sliding along what nothing holds, and the steps, m
+WORTH, SLIDES = (
+    2.5,
+    (0.08, 0.04, 0.04, 0.02, 0.02, 0.01),
+    # m² of contradicting surface below which a placement is worth sliding along what nothing holds, and the
+    # steps, m
+)
 COMMON = 0.03  # share of a scan that a tie has to explain
 ROUGH = 0.03  # m RMS of a fit that is not believed
 ONCE = (0.03, np.radians(0.3))  # two fits nearer than this ended in one place
@@ -26,9 +43,22 @@ SAME = (0.20, np.radians(2.0))  # two placements nearer than this are one
 NEAR_TARGETS = (0.03, np.radians(0.3))  # what fits of surfaces may differ by from what targets say
 GIVEN = (1.0, np.radians(10.0))  # a placement within this of the given one is backed by it
 BACKED = 100.0  # evidence that this is worth: more than any third scans can add
-STACKED, STACKED_WEIGHT = (2.5, 0.8), 0.3  # m and share agreed: stations nearer than this that see the same may be one room seen twice or two like rooms, which makes it weaker evidence
-MUCH, ORDINARY = 0.5, 2.0  # share in common of pairs that tell how much moves in a job, and what things that may have been moved cost such a pair where a person or two walk about
-TWINS = 0.6  # m: stations nearer than this that see the same say nothing at all, because two set-ups rarely stand in one place; they are tried as one part, too
+STACKED, STACKED_WEIGHT = (
+    (2.5, 0.8),
+    0.3,
+    # m and share agreed: stations nearer than this that see the same may be one room seen twice or two like
+    # rooms, which makes it weaker evidence
+)
+MUCH, ORDINARY = (
+    0.5,
+    2.0,
+    # share in common of pairs that tell how much moves in a job, and what things that may have been moved
+    # cost
+    # such a pair where a person or two walk about
+)
+# m: stations nearer than this that see the same say nothing at all, because two set-ups rarely stand in one
+# place; they are tried as one part, too
+TWINS = 0.6
 
 
 def stacked(verdict: Verdict, apart: float, reach: float = STACKED[0]) -> bool:
@@ -37,18 +67,24 @@ def stacked(verdict: Verdict, apart: float, reach: float = STACKED[0]) -> bool:
 
 
 def evidence(verdict: Verdict, apart: float) -> float:
-    """What a pair's pictures say for a placement with their stations ``apart`` (m) against none, as a logarithm: what they have in common, less what contradicts."""
+    """What a pair's pictures say for a placement with their stations ``apart`` (m) against none, as a
+    logarithm: what they have in common, less what contradicts.
+    """
     weight = 0.0 if stacked(verdict, apart, TWINS) else STACKED_WEIGHT if stacked(verdict, apart) else 1.0
     return weight * TOLD * verdict.told - verdict.cost
 
 
 def weighed(verdict: Verdict, quiet: float) -> Verdict:
-    """A verdict in which what may have been moved counts by ``quiet`` (0 to 1): the more moved between scans, the less it says."""
+    """A verdict in which what may have been moved counts by ``quiet`` (0 to 1): the more moved between scans,
+    the less it says.
+    """
     return verdict if quiet == 1.0 else replace(verdict, cost=verdict.cost - (1 - quiet) * verdict.moved)
 
 
 def quietness(found: list["Offer"]) -> float:
-    """By how much things that may have been moved count in this job: fully where the pairs that have most in common show few."""
+    """By how much things that may have been moved count in this job: fully where the pairs that have most in
+    common show few.
+    """
     best: dict[tuple[int, int], Offer] = {}
     for offer in found:
         known = best.get((offer.a, offer.b))
@@ -60,7 +96,9 @@ def quietness(found: list["Offer"]) -> float:
 
 @dataclass
 class Offer:
-    """A placement of scan ``b`` in the frame of scan ``a``: fit, verdict of both pictures, and whether poses that came with the files back it."""
+    """A placement of scan ``b`` in the frame of scan ``a``: fit, verdict of both pictures, and whether poses
+    that came with the files back it.
+    """
 
     a: int
     b: int
@@ -91,9 +129,16 @@ def same(a: np.ndarray, b: np.ndarray, reach: tuple[float, float] = SAME) -> boo
     return shift < reach[0] and turn < reach[1]
 
 
-def offers_of(surfaces, shapes, pictures, a: int, b: int, given: np.ndarray | None = None, hopeful: bool = False) -> list[Offer]:
-    """Placements of b in a's frame that little contradicts, best first; ``hopeful``: only candidates that nearly as much speaks for as for the best are looked at closely."""
-    starts = ([] if given is None else [(given, WIDE), (given, NARROW)]) + [(c.pose, NARROW) for c in (_hopeful(shapes[a], shapes[b]) if hopeful else candidates(shapes[a], shapes[b], TRIED))]
+def offers_of(
+    surfaces, shapes, pictures, a: int, b: int, given: np.ndarray | None = None, hopeful: bool = False
+) -> list[Offer]:
+    """Placements of b in a's frame that little contradicts, best first; ``hopeful``: only candidates that
+    nearly as much speaks for as for the best are looked at closely.
+    """
+    starts = ([] if given is None else [(given, WIDE), (given, NARROW)]) + [
+        (c.pose, NARROW)
+        for c in (_hopeful(shapes[a], shapes[b]) if hopeful else candidates(shapes[a], shapes[b], TRIED))
+    ]
     found: list[Offer] = []
     for fit in _fits(surfaces[a], surfaces[b], starts):
         verdict = judge(pictures[a], pictures[b], fit.pose)
@@ -110,7 +155,9 @@ def offers_of(surfaces, shapes, pictures, a: int, b: int, given: np.ndarray | No
 
 
 def _hopeful(a: PlanShape, b: PlanShape) -> list:
-    """Candidates that are not much worse than the best, none where the best is no better than what scans of two places come to."""
+    """Candidates that are not much worse than the best, none where the best is no better than what scans of
+    two places come to.
+    """
     found = candidates(a, b, TRIED, FEWER_TURNS)
     return [c for c in found if c.score > max(UNRELATED, ABOUT_AS_GOOD * found[0].score)]
 
@@ -129,7 +176,9 @@ def _fits(a, b, starts) -> list[cloud_fit.Fit]:
 
 
 def _slid_on(fit: cloud_fit.Fit, verdict: Verdict, a: Picture, b: Picture) -> tuple[cloud_fit.Fit, Verdict]:
-    """Along shifts that no surface holds, the place that the pictures contradict least: what one saw through openings still tells to a centimetre or two."""
+    """Along shifts that no surface holds, the place that the pictures contradict least: what one saw through
+    openings still tells to a centimetre or two.
+    """
     for free in fit.free:
         for step in SLIDES:
             for way in (step, -step):

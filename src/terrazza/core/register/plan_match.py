@@ -37,7 +37,9 @@ STEADY = np.radians(0.05)  # a lean below this is left as it is
 
 @dataclass
 class Candidate:
-    """A likely ``pose`` of b in a's frame; ``agree`` and ``against`` are shares of judged points; ``score`` ranks."""
+    """A likely ``pose`` of b in a's frame; ``agree`` and ``against`` are shares of judged points; ``score``
+    ranks.
+    """
 
     pose: np.ndarray
     agree: float
@@ -50,7 +52,16 @@ class PlanShape:
 
     def __init__(self, surface: Surface):
         self.upright = rigid.make(_upright(surface), np.zeros(3))
-        sample_of, surface = surface, Surface(rigid.apply(self.upright, surface.xyz), surface.normals @ self.upright[:3, :3].T, surface.flat, surface.view, surface.spacing)
+        sample_of, surface = (
+            surface,
+            Surface(
+                rigid.apply(self.upright, surface.xyz),
+                surface.normals @ self.upright[:3, :3].T,
+                surface.flat,
+                surface.view,
+                surface.spacing,
+            ),
+        )
         near = np.linalg.norm(surface.xyz[:, :2], axis=1) < REACH
         upright = surface.flat & near & (np.abs(surface.normals[:, 2]) < 0.25)
         self.xy, self.normals = surface.xyz[upright, :2], surface.normals[upright, :2]
@@ -59,23 +70,36 @@ class PlanShape:
         index = index[voxels.one_per_cell(surface.xyz[index] * [1.0, 1.0, 4.0], 0.4)]
         self.level, self.up = np.ascontiguousarray(surface.xyz[index]), surface.normals[index, 2] > 0
         ij = np.floor(self.level[:, :2] / LEVEL_CELL).astype(np.int64) + 5000
-        keys, z = (ij[:, 0] * 20000 + ij[:, 1]) * 2 + self.up, np.rint(self.level[:, 2] / 0.05).astype(np.int64)
+        keys, z = (
+            (ij[:, 0] * 20000 + ij[:, 1]) * 2 + self.up,
+            np.rint(self.level[:, 2] / 0.05).astype(np.int64),
+        )
         order = np.lexsort((z, keys))
         self.level_keys, self.level_z = keys[order], z[order]
         rng = np.random.default_rng(1)
         pick = rng.choice(len(surface.xyz), min(2500, len(surface.xyz)), replace=False)
-        self.sample, self.views = np.ascontiguousarray(sample_of.xyz[pick]), [(surface.view, np.eye(4))] if surface.view is not None else []
+        self.sample, self.views = (
+            np.ascontiguousarray(sample_of.xyz[pick]),
+            [(surface.view, np.eye(4))] if surface.view is not None else [],
+        )
         heading = np.degrees(np.arctan2(self.normals[:, 1], self.normals[:, 0])) % 360
         cells = np.unique(np.c_[np.floor(self.xy / 0.1), np.floor(heading / 3)].astype(int), axis=0)
         histogram = np.bincount((cells[:, 2] * 3 + 1) % 360, minlength=360).astype(float)
         self.headings = ndimage.gaussian_filter1d(histogram, 2.0, mode="wrap")
 
     @classmethod
-    def of_map(cls, surfaces: list[Surface], poses: list[np.ndarray], centre: np.ndarray) -> tuple["PlanShape", Surface]:
-        """The shape of several placed scans together, and their surface, in a frame about ``centre``; they are judged by the views of ``VIEWS`` of them."""
+    def of_map(
+        cls, surfaces: list[Surface], poses: list[np.ndarray], centre: np.ndarray
+    ) -> tuple["PlanShape", Surface]:
+        """The shape of several placed scans together, and their surface, in a frame about ``centre``; they
+        are judged by the views of ``VIEWS`` of them.
+        """
         shift = rigid.make(np.eye(3), -centre)
         xyz = np.concatenate([rigid.apply(shift @ p, s.xyz) for s, p in zip(surfaces, poses)])
-        normals, flat = np.concatenate([s.normals @ p[:3, :3].T for s, p in zip(surfaces, poses)]), np.concatenate([s.flat for s in surfaces])
+        normals, flat = (
+            np.concatenate([s.normals @ p[:3, :3].T for s, p in zip(surfaces, poses)]),
+            np.concatenate([s.flat for s in surfaces]),
+        )
         near = np.flatnonzero(np.linalg.norm(xyz[:, :2], axis=1) < REACH)
         keep = near[voxels.one_per_cell(xyz[near], surfaces[0].spacing)]
         merged = Surface(xyz[keep], normals[keep], flat[keep], None, surfaces[0].spacing)
@@ -86,22 +110,36 @@ class PlanShape:
 
     @cached_property
     def look(self) -> np.ndarray:
-        """(36,) what a place looks like whatever the turn: how far its walls are, how they are spread over headings, how far up and down it goes."""
-        far = np.histogram(np.hypot(self.xy[:, 0], self.xy[:, 1]), bins=np.linspace(0, REACH, 21))[0] / max(len(self.xy), 1)
+        """(36,) what a place looks like whatever the turn: how far its walls are, how they are spread over
+        headings, how far up and down it goes.
+        """
+        far = np.histogram(np.hypot(self.xy[:, 0], self.xy[:, 1]), bins=np.linspace(0, REACH, 21))[0] / max(
+            len(self.xy), 1
+        )
         spread = np.abs(fft.rfft(self.headings))[1:13]
         heights = np.quantile(self.level[:, 2], [0.05, 0.5, 0.95]) if len(self.level) else np.zeros(3)
-        return np.r_[2 * far, spread / max(self.headings.sum(), 1e-9), 0.1 * heights, min(len(self.xy) / 1e5, 1.0)]
+        return np.r_[
+            2 * far, spread / max(self.headings.sum(), 1e-9), 0.1 * heights, min(len(self.xy) / 1e5, 1.0)
+        ]
 
     @property
     def spectrum(self) -> np.ndarray:
-        """Spectra of the four pictures as they stand, a little blurred; kept of the last few shapes only, because they are large."""
-        return LATELY.of(self, lambda: fft.rfft2(ndimage.gaussian_filter(self.pictures(0.0), (0, 1, 1)), workers=2))
+        """Spectra of the four pictures as they stand, a little blurred; kept of the last few shapes only,
+        because they are large.
+        """
+        return LATELY.of(
+            self, lambda: fft.rfft2(ndimage.gaussian_filter(self.pictures(0.0), (0, 1, 1)), workers=2)
+        )
 
     def cells(self, angle: float) -> tuple[np.ndarray, np.ndarray]:
-        """Quarters (n,) and cells (n, 2) of ``FINE`` that hold upright surface, after turning by ``angle`` (rad), each once."""
+        """Quarters (n,) and cells (n, 2) of ``FINE`` that hold upright surface, after turning by ``angle``
+        (rad), each once.
+        """
         r = rigid.about_z(angle)[:2, :2]
         ij, n = np.floor(self.xy @ r.T / FINE).astype(np.int64) + FINE_SIDE // 2, self.normals @ r.T
-        quarter = np.where(np.abs(n[:, 0]) > np.abs(n[:, 1]), np.where(n[:, 0] > 0, 0, 1), np.where(n[:, 1] > 0, 2, 3))
+        quarter = np.where(
+            np.abs(n[:, 0]) > np.abs(n[:, 1]), np.where(n[:, 0] > 0, 0, 1), np.where(n[:, 1] > 0, 2, 3)
+        )
         key = np.unique((quarter * FINE_SIDE + ij[:, 0]) * FINE_SIDE + ij[:, 1])
         return key // FINE_SIDE**2, np.stack([key // FINE_SIDE % FINE_SIDE, key % FINE_SIDE], 1)
 
@@ -116,7 +154,9 @@ class PlanShape:
         return out
 
     def pictures(self, angle: float) -> np.ndarray:
-        """(4, SIDE, SIDE) pictures of the walls that face the four quarters, after turning by ``angle`` (rad)."""
+        """(4, SIDE, SIDE) pictures of the walls that face the four quarters, after turning by ``angle``
+        (rad).
+        """
         r = rigid.about_z(angle)[:2, :2]
         xy, n = self.xy @ r.T, self.normals @ r.T
         ij = np.floor(xy / CELL).astype(int) + SIDE // 2
@@ -144,7 +184,9 @@ def likely_turns(a: PlanShape, b: PlanShape, most: int = 8) -> list[float]:
 
 
 def candidates(a: PlanShape, b: PlanShape, keep: int = 4, turns: int = 8) -> list[Candidate]:
-    """The best rough poses of b in a's frame under so many ``turns``, judged from both sides; empty where the scans share nothing."""
+    """The best rough poses of b in a's frame under so many ``turns``, judged from both sides; empty where the
+    scans share nothing.
+    """
     if min(len(a.xy), len(b.xy)) < 100:
         return []
     found: list[tuple[float, float, np.ndarray]] = []
@@ -158,7 +200,9 @@ def candidates(a: PlanShape, b: PlanShape, keep: int = 4, turns: int = 8) -> lis
         match = fft.irfft2((a.spectrum * np.conj(fb)).sum(0), (SIDE, SIDE), workers=2)
         for dx, dy in _peaks(match):
             for dz in _heights(a, b, turn, dx, dy):
-                found.append((judge(a, b, posed(turn, dx, dy, dz), 0.30, QUICK).score, turn, np.array([dx, dy, dz])))
+                found.append(
+                    (judge(a, b, posed(turn, dx, dy, dz), 0.30, QUICK).score, turn, np.array([dx, dy, dz]))
+                )
     found.sort(key=lambda c: -c[0])
     walls, close, turned = a.walls(), [], {}
     for _, turn, shift in found[:CLOSELY]:
@@ -171,7 +215,9 @@ def candidates(a: PlanShape, b: PlanShape, keep: int = 4, turns: int = 8) -> lis
 
 
 def _upright(surface: Surface) -> np.ndarray:
-    """3×3 turn that stands a scan upright by its floors and ceilings; none where there are not enough of them, or none that agree."""
+    """3×3 turn that stands a scan upright by its floors and ceilings; none where there are not enough of
+    them, or none that agree.
+    """
     n = surface.normals[surface.flat & (np.abs(surface.normals[:, 2]) > np.cos(LEANING))]
     n = n * np.sign(n[:, 2:])
     if len(n) < 300:
@@ -237,7 +283,9 @@ def _peaks(match, most=PEAKS):
 def _vote(keys, z, xy, heights, up, c, s, dx, dy, cell, votes):
     for i in range(len(xy)):
         x, y = c * xy[i, 0] - s * xy[i, 1] + dx, s * xy[i, 0] + c * xy[i, 1] + dy
-        key = ((np.int64(np.floor(x / cell)) + 5000) * 20000 + np.int64(np.floor(y / cell)) + 5000) * 2 + up[i]
+        key = ((np.int64(np.floor(x / cell)) + 5000) * 20000 + np.int64(np.floor(y / cell)) + 5000) * 2 + up[
+            i
+        ]
         at, steps = np.searchsorted(keys, key), 0
         while at < len(keys) and keys[at] == key and steps < 12:
             votes[min(max(z[at] - heights[i] + 600, 0), 1199)] += 1.0
@@ -248,7 +296,19 @@ def _vote(keys, z, xy, heights, up, c, s, dx, dy, cell, votes):
 def _heights(a, b, turn, dx, dy, most=2):
     """Likely height differences (m) from level surfaces that lie over each other in plan."""
     votes = np.zeros(1200)
-    _vote(a.level_keys, a.level_z, b.level[:, :2], np.rint(b.level[:, 2] / 0.05).astype(np.int64), b.up, np.cos(turn), np.sin(turn), dx, dy, LEVEL_CELL, votes)
+    _vote(
+        a.level_keys,
+        a.level_z,
+        b.level[:, :2],
+        np.rint(b.level[:, 2] / 0.05).astype(np.int64),
+        b.up,
+        np.cos(turn),
+        np.sin(turn),
+        dx,
+        dy,
+        LEVEL_CELL,
+        votes,
+    )
     votes = ndimage.gaussian_filter1d(votes, 1.0)
     heights = []
     for k in np.argsort(-votes):
@@ -260,7 +320,9 @@ def _heights(a, b, turn, dx, dy, most=2):
 
 
 def judge(a: PlanShape, b: PlanShape, pose: np.ndarray, slack: float, most: int | None = None) -> Candidate:
-    """Free-space verdict on ``pose`` (b to a): points of each scan (``most`` of them) are looked for in the other's range picture."""
+    """Free-space verdict on ``pose`` (b to a): points of each scan (``most`` of them) are looked for in the
+    other's range picture.
+    """
     yes = no = total = 0
     mine, theirs = a.sample[:most], b.sample[:most]
     for views, points, way in ((a.views, theirs, pose), (b.views, mine, rigid.inverse(pose))):

@@ -1,7 +1,8 @@
-"""How well a network of ties hangs together: residuals of ties, loops, the global test, what would go unnoticed, and which tie would help most.
+"""How well a network of ties hangs together: residuals of ties, loops, the global test, what would go
+unnoticed, and which tie would help most.
 
-Reliability numbers after Baarda 1968 (*A testing procedure for use in geodetic networks*): a blunder of 4.13 σ/√r is found with 80 % where one true
-tie in a thousand would be suspected.
+Reliability numbers after Baarda 1968 (*A testing procedure for use in geodetic networks*): a blunder of 4.13
+σ/√r is found with 80 % where one true tie in a thousand would be suspected.
 """
 
 from dataclasses import dataclass
@@ -22,7 +23,10 @@ REACH = 25.0  # m between stations that a further tie could join
 
 @dataclass(frozen=True)
 class TieQuality:
-    """Of one tie in its network: normalised residual ``w`` (root mean square of its six), share of ``redundancy`` (0 to 1), and the least shift ``unnoticed`` (m) that would not be found; infinite where nothing controls it."""
+    """Of one tie in its network: normalised residual ``w`` (root mean square of its six), share of
+    ``redundancy`` (0 to 1), and the least shift ``unnoticed`` (m) that would not be found; infinite where
+    nothing controls it.
+    """
 
     w: float
     redundancy: float
@@ -31,7 +35,9 @@ class TieQuality:
 
 @dataclass(frozen=True)
 class Loop:
-    """Scans (indices) in order around, and what the ties around it do not close by: shift (m) and turn (rad)."""
+    """Scans (indices) in order around, and what the ties around it do not close by: shift (m) and
+    turn (rad).
+    """
 
     scans: tuple[int, ...]
     shift: float
@@ -39,7 +45,9 @@ class Loop:
 
 
 def of_ties(ties: list[Tie], poses: list[np.ndarray], joint: np.ndarray) -> list[TieQuality]:
-    """Each tie against the network where its scans stand; ``joint`` (6k, 6k) is the covariance of all poses."""
+    """Each tie against the network where its scans stand; ``joint`` (6k, 6k) is the covariance of
+    all poses.
+    """
     out = []
     for tie in ties:
         here = np.r_[6 * tie.a : 6 * tie.a + 6, 6 * tie.b : 6 * tie.b + 6]
@@ -47,15 +55,26 @@ def of_ties(ties: list[Tie], poses: list[np.ndarray], joint: np.ndarray) -> list
         adjusted = design @ joint[np.ix_(here, here)] @ design.T
         redundancy = float(np.clip(1 - np.trace(information @ adjusted) / 6, 0.0, 1.0))
         weakest = 1 / np.sqrt(max(np.linalg.eigvalsh(information[3:, 3:])[0], 1e-12))
-        out.append(TieQuality(float(np.sqrt(max(off @ information @ off, 0.0) / 6)), redundancy, float(NONCENTRAL * weakest / np.sqrt(redundancy)) if redundancy > 0.01 else np.inf))
+        out.append(
+            TieQuality(
+                float(np.sqrt(max(off @ information @ off, 0.0) / 6)),
+                redundancy,
+                float(NONCENTRAL * weakest / np.sqrt(redundancy)) if redundancy > 0.01 else np.inf,
+            )
+        )
     return out
 
 
 def loops(ties: list[Tie], count: int) -> list[Loop]:
-    """The shortest loop that each tie outside a spanning tree closes, widest misclosure first; ``count`` scans.  Ties that failed, and those that slide, close nothing."""
+    """The shortest loop that each tie outside a spanning tree closes, widest misclosure first; ``count``
+    scans.  Ties that failed, and those that slide, close nothing.
+    """
     near: dict[int, dict[int, np.ndarray]] = {k: {} for k in range(count)}
     out = []
-    for tie in sorted((t for t in ties if not t.failed and not t.fit.free and weak_direction(t.fit.information)[1] > FIRM), key=lambda t: -t.fit.overlap):
+    for tie in sorted(
+        (t for t in ties if not t.failed and not t.fit.free and weak_direction(t.fit.information)[1] > FIRM),
+        key=lambda t: -t.fit.overlap,
+    ):
         way = _way(near, tie.a, tie.b)
         if way:
             closed = np.eye(4)
@@ -81,7 +100,9 @@ def _way(near: dict[int, dict[int, np.ndarray]], start: int, end: int) -> list[i
 
 
 def global_test(qualities: list[TieQuality], free: int) -> tuple[float, float, float] | None:
-    """Sum of squares of all ties over its redundancy, with the two-sided bounds that it keeps in 95 of 100 networks; None without redundancy."""
+    """Sum of squares of all ties over its redundancy, with the two-sided bounds that it keeps in 95 of 100
+    networks; None without redundancy.
+    """
     redundancy = 6 * (len(qualities) - free)
     if redundancy <= 0:
         return None
@@ -91,7 +112,9 @@ def global_test(qualities: list[TieQuality], free: int) -> tuple[float, float, f
 
 @dataclass(frozen=True)
 class Advice:
-    """The least sure scan (index): ``sigma`` (m) along ``direction`` (3,), and the scan to which a further tie would make it ``then`` (m); None where none would help by half."""
+    """The least sure scan (index): ``sigma`` (m) along ``direction`` (3,), and the scan to which a further
+    tie would make it ``then`` (m); None where none would help by half.
+    """
 
     scan: int
     sigma: float

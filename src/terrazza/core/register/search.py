@@ -1,7 +1,8 @@
-"""Where scans stand among each other: many likely placements a pair, judged by what contradicts them; one assembly that nothing contradicts; and for every scan its rivals.
+"""Where scans stand among each other: many likely placements a pair, judged by what contradicts them; one
+assembly that nothing contradicts; and for every scan its rivals.
 
-A placement is believed where it beats every rival on the evidence that tells them apart.  Where others explain the data about as
-well, they are kept to choose from, and the scan is doubted.
+A placement is believed where it beats every rival on the evidence that tells them apart.  Where others
+explain the data about as well, they are kept to choose from, and the scan is doubted.
 """
 
 from collections.abc import Callable
@@ -14,20 +15,44 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
 from terrazza.core.register.assembly import Assembly, doubts_of, rivals_of
 from terrazza.core.register.contradiction import Picture, judge
-from terrazza.core.register.offers import COMMON, REFUSED, STACKED, Offer, by_targets, offers_of, on_map, quietness, same, weighed
+from terrazza.core.register.offers import (
+    COMMON,
+    REFUSED,
+    STACKED,
+    Offer,
+    by_targets,
+    offers_of,
+    on_map,
+    quietness,
+    same,
+    weighed,
+)
 from terrazza.core.register.plan_match import PlanShape
 from terrazza.core.register.surface import Surface
 from terrazza.core.register.witnesses import Sighting, placement
 
 MAP = 14.0  # m from a map's centre to the stations that it is made of
-MANY = 24  # scans up to which every pair is tried; beyond it those that look alike, follow each other or are given near each other
-LIKELY, NEXT, NEAR = 1, 5, 12.0  # most alike tried for a scan, those after it (a crew goes on to where it sees the last place), and m between given places
-MAPS = 3  # islands that a scan of a large job is matched to as maps: those that it looks like or was taken next to
+# scans up to which every pair is tried; beyond it those that look alike, follow each other or are given near
+# each other
+MANY = 24
+LIKELY, NEXT, NEAR = (
+    1,
+    5,
+    12.0,
+    # most alike tried for a scan, those after it (a crew goes on to where it sees the last place), and m
+    # between
+    # given places
+)
+# islands that a scan of a large job is matched to as maps: those that it looks like or was taken next to
+MAPS = 3
 
 
 @dataclass
 class Placed:
-    """The result: rough poses by scan in the frame of its island (None where nothing ties it), ``island`` numbers from 1 (0: none), ``doubt`` a sentence where a placement is not certain, and ``rivals``: other poses of a scan in its island's frame, best first."""
+    """The result: rough poses by scan in the frame of its island (None where nothing ties it), ``island``
+    numbers from 1 (0: none), ``doubt`` a sentence where a placement is not certain, and ``rivals``: other
+    poses of a scan in its island's frame, best first.
+    """
 
     poses: list[np.ndarray | None]
     island: list[int]
@@ -41,39 +66,84 @@ def _offers(asked, common, progress: Progress) -> list[Offer]:
     return found
 
 
-def place(surfaces: list[Surface], shapes: list[PlanShape], pictures: list[Picture], given: dict[int, np.ndarray] | None = None, fixed: set[int] | None = None, progress: Progress = QUIET, fleet=None, common=None,
-          off: set[tuple[int, int]] | None = None, sightings: Callable[[], list[Sighting]] = list) -> Placed:
-    """Where scans stand among each other; ``given`` poses (scan → job) compete with what the scans say, those of ``fixed`` scans stay.
-    ``common``: the three lists as a ``fleet`` has shared them.
+def place(
+    surfaces: list[Surface],
+    shapes: list[PlanShape],
+    pictures: list[Picture],
+    given: dict[int, np.ndarray] | None = None,
+    fixed: set[int] | None = None,
+    progress: Progress = QUIET,
+    fleet=None,
+    common=None,
+    off: set[tuple[int, int]] | None = None,
+    sightings: Callable[[], list[Sighting]] = list,
+) -> Placed:
+    """Where scans stand among each other; ``given`` poses (scan → job) compete with what the scans say, those
+    of ``fixed`` scans stay. ``common``: the three lists as a ``fleet`` has shared them.
 
-    Pairs (a < b) that are ``off`` are not tried.  Where surfaces do not decide, targets that scans saw (``sightings`` gives them) place them if three or more agree.
+    Pairs (a < b) that are ``off`` are not tried.  Where surfaces do not decide, targets that scans saw
+    (``sightings`` gives them) place them if three or more agree.
     """
     n, given, fixed = len(surfaces), given or {}, fixed or set()
     offers: list[Offer] = []
     pairs = [(a, b) for a, b in _pairs(shapes, given) if not {a, b} <= fixed and (a, b) not in (off or set())]
-    asked = [(a, b, rigid.inverse(given[a]) @ given[b] if {a, b} <= set(given) else None, n > MANY) for a, b in pairs]
+    asked = [
+        (a, b, rigid.inverse(given[a]) @ given[b] if {a, b} <= set(given) else None, n > MANY)
+        for a, b in pairs
+    ]
     if fleet is None:
         for done, one in enumerate(asked):
             progress.advance(0.8 * done, len(pairs), "Placements of pairs")
             offers += offers_of(surfaces, shapes, pictures, *one)
     else:
-        for found in fleet.map(_offers, asked, [1.0] * len(asked), Part(progress, 0, 0.8, float(len(asked) or 1)), "Placements of pairs", common or (surfaces, shapes, pictures)):
+        for found in fleet.map(
+            _offers,
+            asked,
+            [1.0] * len(asked),
+            Part(progress, 0, 0.8, float(len(asked) or 1)),
+            "Placements of pairs",
+            common or (surfaces, shapes, pictures),
+        ):
             offers += found
     judged: dict = {}
     quiet = quietness(offers)
     offers = [replace(o, verdict=weighed(o.verdict, quiet)) for o in offers]
-    assembly, rivals, doubt = _assembled(pictures, given, fixed, offers, [], judged, quiet, Part(progress, 0.8, 0.85, float(len(pairs) or 1)))
+    assembly, rivals, doubt = _assembled(
+        pictures, given, fixed, offers, [], judged, quiet, Part(progress, 0.8, 0.85, float(len(pairs) or 1))
+    )
     weak = [k for k in range(n) if k not in fixed and len(assembly.members(assembly.island[k])) == 1]
-    more = _map_offers(assembly, weak, surfaces, shapes, fleet, common, Part(progress, 0.85, 0.95, float(len(weak) or 1)))
+    more = _map_offers(
+        assembly, weak, surfaces, shapes, fleet, common, Part(progress, 0.85, 0.95, float(len(weak) or 1))
+    )
     if more:
         offers = offers + more
-        assembly, rivals, doubt = _assembled(pictures, given, fixed, offers, [], judged, quiet, Part(progress, 0.95, 1.0, float(len(pairs) or 1)))
+        assembly, rivals, doubt = _assembled(
+            pictures,
+            given,
+            fixed,
+            offers,
+            [],
+            judged,
+            quiet,
+            Part(progress, 0.95, 1.0, float(len(pairs) or 1)),
+        )
     if any(doubt) or len(set(assembly.island)) > 1:
         witnessed = _by_targets(sightings(), surfaces, pictures, off or set())
         if witnessed:
-            assembly, rivals, doubt = _assembled(pictures, given, fixed, offers + witnessed, witnessed, judged, quiet, progress)
-    groups = sorted({i: assembly.members(i) for i in assembly.island}.values(), key=lambda g: (not set(g) & fixed, -len(g), g[0]))
-    number = {k: i for i, group in enumerate([g for g in groups if len(g) > 1 or set(g) & (fixed | set(given)) or n == 1], 1) for k in group}
+            assembly, rivals, doubt = _assembled(
+                pictures, given, fixed, offers + witnessed, witnessed, judged, quiet, progress
+            )
+    groups = sorted(
+        {i: assembly.members(i) for i in assembly.island}.values(),
+        key=lambda g: (not set(g) & fixed, -len(g), g[0]),
+    )
+    number = {
+        k: i
+        for i, group in enumerate(
+            [g for g in groups if len(g) > 1 or set(g) & (fixed | set(given)) or n == 1], 1
+        )
+        for k in group
+    }
     poses: list[np.ndarray | None] = [None] * n
     for group in groups:
         if group[0] in number:
@@ -85,7 +155,9 @@ def place(surfaces: list[Surface], shapes: list[PlanShape], pictures: list[Pictu
 
 
 def _pairs(shapes: list[PlanShape], given: dict[int, np.ndarray]) -> list[tuple[int, int]]:
-    """Pairs worth trying: all of a few scans; of many, those whose shapes look most alike whatever their turn, those that follow each other, and those that are given near each other."""
+    """Pairs worth trying: all of a few scans; of many, those whose shapes look most alike whatever their
+    turn, those that follow each other, and those that are given near each other.
+    """
     n = len(shapes)
     if n <= MANY:
         return [(a, b) for a in range(n) for b in range(a + 1, n)]
@@ -101,8 +173,19 @@ def _pairs(shapes: list[PlanShape], given: dict[int, np.ndarray]) -> list[tuple[
     return sorted(chosen)
 
 
-def _assembled(pictures, given, fixed, offers: list[Offer], witnessed: list[Offer], judged: dict, quiet: float, progress: Progress) -> tuple[Assembly, list[list[np.ndarray]], list[str]]:
-    """The assembly that offers lead to, and by scan the rivals and the doubt; ``witnessed`` are those that targets say, ``judged`` are the verdicts known so far, ``quiet`` how much counts what may have been moved."""
+def _assembled(
+    pictures,
+    given,
+    fixed,
+    offers: list[Offer],
+    witnessed: list[Offer],
+    judged: dict,
+    quiet: float,
+    progress: Progress,
+) -> tuple[Assembly, list[list[np.ndarray]], list[str]]:
+    """The assembly that offers lead to, and by scan the rivals and the doubt; ``witnessed`` are those that
+    targets say, ``judged`` are the verdicts known so far, ``quiet`` how much counts what may have been moved.
+    """
     assembly = Assembly(pictures, fixed, judged, quiet)
     for k in fixed:
         assembly.pose[k], assembly.island[k] = given[k], min(fixed)
@@ -119,7 +202,9 @@ def _assembled(pictures, given, fixed, offers: list[Offer], witnessed: list[Offe
 
 
 def _by_targets(sightings: list[Sighting], surfaces, pictures, off: set[tuple[int, int]]) -> list[Offer]:
-    """Placements of pairs that three targets or more agree on, fitted closely where surfaces can, where little contradicts them."""
+    """Placements of pairs that three targets or more agree on, fitted closely where surfaces can, where
+    little contradicts them.
+    """
     seen: dict[int, list[Sighting]] = {}
     for s in sightings:
         seen.setdefault(s.scan, []).append(s)
@@ -134,8 +219,12 @@ def _by_targets(sightings: list[Sighting], surfaces, pictures, off: set[tuple[in
     return out
 
 
-def _map_offers(assembly: Assembly, weak: list[int], surfaces, shapes, fleet, common, progress: Progress) -> list[Offer]:
-    """Placements of scans that are not sure, from matching each to the rest of every island as a map: it shows more of a place than any one scan."""
+def _map_offers(
+    assembly: Assembly, weak: list[int], surfaces, shapes, fleet, common, progress: Progress
+) -> list[Offer]:
+    """Placements of scans that are not sure, from matching each to the rest of every island as a map: it
+    shows more of a place than any one scan.
+    """
     asked: list[tuple] = []
     n = len(assembly.pose)
     hopeful = {k: _hopeful(assembly, shapes, k) for k in weak} if n > MANY else {}
@@ -144,8 +233,23 @@ def _map_offers(assembly: Assembly, weak: list[int], surfaces, shapes, fleet, co
         for k in weak:
             rest = [j for j in members if j != k]
             if len(rest) > 1:
-                asked += [(k, centre, near, [assembly.pose[j] for j in near]) for centre, near in _neighbourhoods(assembly, rest) if n <= MANY or hopeful[k] & set(near)]
-    results = fleet.map(on_map, asked, [1.0] * len(asked), progress, "Matching to the map", common or (surfaces, shapes, None)) if fleet else [on_map(one, (surfaces, shapes, None), progress) for one in asked]
+                asked += [
+                    (k, centre, near, [assembly.pose[j] for j in near])
+                    for centre, near in _neighbourhoods(assembly, rest)
+                    if n <= MANY or hopeful[k] & set(near)
+                ]
+    results = (
+        fleet.map(
+            on_map,
+            asked,
+            [1.0] * len(asked),
+            progress,
+            "Matching to the map",
+            common or (surfaces, shapes, None),
+        )
+        if fleet
+        else [on_map(one, (surfaces, shapes, None), progress) for one in asked]
+    )
     found: list[Offer] = []
     for (k, _, near, _), poses in zip(asked, results):
         for fit in poses:
@@ -153,13 +257,19 @@ def _map_offers(assembly: Assembly, weak: list[int], surfaces, shapes, fleet, co
             here = {j: v for j, v in here.items() if v.common >= COMMON and v.area <= REFUSED}
             if here:
                 j = max(here, key=lambda j: here[j].told)
-                found.append(Offer(j, k, replace(fit, pose=rigid.inverse(assembly.pose[j]) @ fit.pose), here[j]))
+                found.append(
+                    Offer(j, k, replace(fit, pose=rigid.inverse(assembly.pose[j]) @ fit.pose), here[j])
+                )
     return found
 
 
 def _hopeful(assembly: Assembly, shapes: list[PlanShape], k: int) -> set[int]:
-    """The scans before and after one in the day's order, and those that look most alike, of ``MAPS`` islands at most."""
-    order = sorted(range(len(shapes)), key=lambda j: (abs(j - k) > NEXT, np.abs(shapes[j].look - shapes[k].look).sum()))
+    """The scans before and after one in the day's order, and those that look most alike, of ``MAPS`` islands
+    at most.
+    """
+    order = sorted(
+        range(len(shapes)), key=lambda j: (abs(j - k) > NEXT, np.abs(shapes[j].look - shapes[k].look).sum())
+    )
     out: dict[int, int] = {}
     for j in order:
         if j != k and len(assembly.members(assembly.island[j])) > 2 and len(out) < MAPS:
@@ -168,10 +278,16 @@ def _hopeful(assembly: Assembly, shapes: list[PlanShape], k: int) -> set[int]:
 
 
 def _neighbourhoods(assembly: Assembly, members: list[int]) -> list[tuple[np.ndarray, list[int]]]:
-    """Centres of maps and the scans in each: as few as leave every station within half a map's reach of one."""
+    """Centres of maps and the scans in each: as few as leave every station within half a map's
+    reach of one.
+    """
     left, out = list(members), []
     while left:
-        centre = np.median([assembly.pose[j][:3, 3] for j in left], axis=0) if not out else assembly.pose[left[0]][:3, 3]
+        centre = (
+            np.median([assembly.pose[j][:3, 3] for j in left], axis=0)
+            if not out
+            else assembly.pose[left[0]][:3, 3]
+        )
         near = [j for j in members if np.linalg.norm(assembly.pose[j][:2, 3] - centre[:2]) < MAP]
         if not set(near) & set(left):
             centre = assembly.pose[left[0]][:3, 3]
@@ -182,7 +298,9 @@ def _neighbourhoods(assembly: Assembly, members: list[int]) -> list[tuple[np.nda
 
 
 def _base(group, assembly, given, fixed) -> np.ndarray:
-    """From an island's frame to the one it is told in: that of its fixed scans, of most of its given poses, or of its first scan."""
+    """From an island's frame to the one it is told in: that of its fixed scans, of most of its given poses,
+    or of its first scan.
+    """
     if set(group) & fixed:
         return np.eye(4)
     told = [given[k] @ rigid.inverse(assembly.pose[k]) for k in group if k in given]
@@ -192,7 +310,9 @@ def _base(group, assembly, given, fixed) -> np.ndarray:
 
 
 def _support(offer: Offer, by: dict[tuple[int, int], list[Offer]]) -> float:
-    """The weight of an offer and of the third scans through which others (``by`` pair) come to the same placement."""
+    """The weight of an offer and of the third scans through which others (``by`` pair) come to the same
+    placement.
+    """
     through: dict[int, float] = {}
     for c in {k for pair in by for k in pair} - {offer.a, offer.b}:
         for one in by.get((min(offer.a, c), max(offer.a, c)), []):

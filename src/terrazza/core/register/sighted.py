@@ -1,4 +1,6 @@
-"""What a search for targets works on and finds: a scan as a grid of ranges and intensities, and targets with centre and σ."""
+"""What a search for targets works on and finds: a scan as a grid of ranges and intensities, and targets with
+centre and σ.
+"""
 
 from dataclasses import dataclass
 
@@ -9,9 +11,10 @@ import numpy as np
 class Target:
     """One detected target in a scan's frame.
 
-    ``kind``: checkerboard, sphere or disc; ``centre`` (3, m); ``sigma`` (m) of the centre, of flat ones in their plane; ``normal`` of a flat one (of a
-    sphere: towards the scanner); ``range`` (m); ``incidence`` (rad, 0 for a sphere); ``fit`` (0 to 1): share of the intensity's variance that the pattern
-    explains, or of the points near a sphere that lie on it; ``points`` used; ``edge`` (m): of the board, or diameter.
+    ``kind``: checkerboard, sphere or disc; ``centre`` (3, m); ``sigma`` (m) of the centre, of flat ones in
+    their plane; ``normal`` of a flat one (of a sphere: towards the scanner); ``range`` (m); ``incidence``
+    (rad, 0 for a sphere); ``fit`` (0 to 1): share of the intensity's variance that the pattern explains, or
+    of the points near a sphere that lie on it; ``points`` used; ``edge`` (m): of the board, or diameter.
     """
 
     kind: str
@@ -27,8 +30,10 @@ class Target:
 
 @dataclass
 class Grid:
-    """A structured scan: ``index`` (rows, columns) of its points (-1 where none), ``ranges`` (m, 0 where none) and ``image`` (intensity) alike, ``xyz`` (n, 3, m, scan frame),
-    ``intensity`` (n,), elevation of the lowest row and ``slope`` (rad a row), ``turn`` (rad a column)."""
+    """A structured scan: ``index`` (rows, columns) of its points (-1 where none), ``ranges`` (m, 0 where
+    none) and ``image`` (intensity) alike, ``xyz`` (n, 3, m, scan frame), ``intensity`` (n,), elevation of the
+    lowest row and ``slope`` (rad a row), ``turn`` (rad a column).
+    """
 
     index: np.ndarray
     ranges: np.ndarray
@@ -55,7 +60,9 @@ class Grid:
         return 2 * np.pi / self.index.shape[1]
 
     def around(self, row: int, column: int, reach: float) -> np.ndarray:
-        """Indices of the points within ``reach`` (m) of a grid place as the scanner sees it, nearer or farther."""
+        """Indices of the points within ``reach`` (m) of a grid place as the scanner sees it, nearer or
+        farther.
+        """
         centre = self.xyz[self.index[row, column]]
         half_row = int(np.ceil(reach / (np.linalg.norm(centre) * abs(self.slope)))) + 1
         half_column = int(np.ceil(reach / (max(np.linalg.norm(centre[:2]), 0.3) * self.turn))) + 1

@@ -1,4 +1,6 @@
-"""Sphere targets of any radius in structured scans: found where ranges rise around a place as a ball's do, and measured by orthogonal least squares."""
+"""Sphere targets of any radius in structured scans: found where ranges rise around a place as a ball's do,
+and measured by orthogonal least squares.
+"""
 
 import numpy as np
 from numba import njit, prange
@@ -7,7 +9,16 @@ from scipy.optimize import least_squares
 
 from terrazza.core.register.sighted import Grid, Target
 
-RADII = (0.035, 0.045, 0.057, 0.073, 0.093, 0.12, 0.15, 0.19)  # m: a ladder of 1.27; the fit finds what lies between
+RADII = (
+    0.035,
+    0.045,
+    0.057,
+    0.073,
+    0.093,
+    0.12,
+    0.15,
+    0.19,
+)  # m: a ladder of 1.27; the fit finds what lies between
 RINGS = (0.45, 0.7)  # of the radius: where ranges are looked at
 LEAST_ROWS = 2.2  # grid steps that the inner ring has to be wide
 ON = 0.11  # of the radius: by so much a range on a ring may be off
@@ -46,7 +57,10 @@ def _scores(ranges, slope, turn, lowest, radius, reach, out):
                 share = RINGS[ring]
                 rise = radius * (1 - np.sqrt(1 - share * share))
                 for k in range(12):
-                    rr, cc = int(np.floor(r + share * tall * up[k] + 0.5)), int(np.floor(c + share * wide * right[k] + 0.5)) % columns
+                    rr, cc = (
+                        int(np.floor(r + share * tall * up[k] + 0.5)),
+                        int(np.floor(c + share * wide * right[k] + 0.5)) % columns,
+                    )
                     if rr < 0 or rr >= rows:
                         wrong += 4
                         continue
@@ -59,8 +73,18 @@ def _scores(ranges, slope, turn, lowest, radius, reach, out):
                 continue
             behind = 0
             for k in range(12):
-                rr, cc = int(np.floor(r + 1.3 * tall * up[k] + 0.5)), int(np.floor(c + 1.3 * wide * right[k] + 0.5)) % columns
-                behind += 1 if rr < 0 or rr >= rows or ranges[rr, cc] == 0 or abs(ranges[rr, cc] - distance) > 0.6 * radius else 0
+                rr, cc = (
+                    int(np.floor(r + 1.3 * tall * up[k] + 0.5)),
+                    int(np.floor(c + 1.3 * wide * right[k] + 0.5)) % columns,
+                )
+                behind += (
+                    1
+                    if rr < 0
+                    or rr >= rows
+                    or ranges[rr, cc] == 0
+                    or abs(ranges[rr, cc] - distance) > 0.6 * radius
+                    else 0
+                )
             if behind >= STANDS_OUT * 12:
                 out[r, c] = 1.0 / (0.002 + misfit / 24 + 0.002 * wrong)
 
@@ -106,15 +130,23 @@ def _measure(grid: Grid, row: int, column: int, size: float, told: float | None)
     rms = float(np.sqrt(np.mean(residual**2)))
     jac = (values[:3] - points) / np.linalg.norm(points - values[:3], axis=1)[:, None]
     design = jac if fixed else np.c_[jac, -np.ones(len(jac))]
-    covariance = np.linalg.pinv(design.T @ design) * rms**2 * len(points) / max(len(points) - design.shape[1], 1)
+    covariance = (
+        np.linalg.pinv(design.T @ design) * rms**2 * len(points) / max(len(points) - design.shape[1], 1)
+    )
     share = _round(around, values, rms)
-    if rms > min(SMOOTH, 0.06 * values[3]) or share < 0.85 or _even(points, values, residual) > max(2.5 * rms / np.sqrt(len(points) / 8), 0.0012):
+    if (
+        rms > min(SMOOTH, 0.06 * values[3])
+        or share < 0.85
+        or _even(points, values, residual) > max(2.5 * rms / np.sqrt(len(points) / 8), 0.0012)
+    ):
         return None
     if not fixed and np.sqrt(covariance[3, 3]) > 0.1 * values[3]:
         return None
     away = float(np.linalg.norm(values[:3]))
     sigma = float(np.hypot(np.sqrt(np.trace(covariance[:3, :3]) / 3), FLOOR))
-    return Target("sphere", values[:3], sigma, -values[:3] / away, away, 0.0, share, len(points), 2 * float(values[3]))
+    return Target(
+        "sphere", values[:3], sigma, -values[:3] / away, away, 0.0, share, len(points), 2 * float(values[3])
+    )
 
 
 def _on(points: np.ndarray, values: np.ndarray) -> np.ndarray:
@@ -124,11 +156,17 @@ def _on(points: np.ndarray, values: np.ndarray) -> np.ndarray:
     away = points - centre
     along = away @ ray
     across = np.sqrt(np.maximum((away**2).sum(1) - along**2, 0.0))
-    return (across < SEEN * radius) & (along < 0) & (np.abs(np.linalg.norm(away, axis=1) - radius) < 0.2 * radius + 0.003)
+    return (
+        (across < SEEN * radius)
+        & (along < 0)
+        & (np.abs(np.linalg.norm(away, axis=1) - radius) < 0.2 * radius + 0.003)
+    )
 
 
 def _round(points: np.ndarray, values: np.ndarray, rms: float) -> float:
-    """Share of the points that the scanner sees within the ball's outline which lie on it: nothing else is there."""
+    """Share of the points that the scanner sees within the ball's outline which lie on it: nothing else is
+    there.
+    """
     centre, radius = values[:3], values[3]
     ray = centre / np.linalg.norm(centre)
     direction = points / np.linalg.norm(points, axis=1)[:, None]
@@ -139,7 +177,9 @@ def _round(points: np.ndarray, values: np.ndarray, rms: float) -> float:
 
 
 def _even(points: np.ndarray, values: np.ndarray, residual: np.ndarray) -> float:
-    """The largest mean residual (m) of eight sectors around the line of sight: heads and jugs are not round."""
+    """The largest mean residual (m) of eight sectors around the line of sight: heads and jugs are
+    not round.
+    """
     ray = values[:3] / np.linalg.norm(values[:3])
     e1 = np.cross(ray, [0.0, 0.0, 1.0] if abs(ray[2]) < 0.9 else [1.0, 0.0, 0.0])
     e1 /= np.linalg.norm(e1)

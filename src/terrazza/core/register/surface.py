@@ -1,4 +1,6 @@
-"""What registration needs of a scan: an even sample of it with local planes, and a range picture of what it saw."""
+"""What registration needs of a scan: an even sample of it with local planes, and a range picture of what it
+saw.
+"""
 
 from collections import OrderedDict
 from dataclasses import dataclass
@@ -37,8 +39,8 @@ LATELY = Lately(40)
 class Surface:
     """An evenly thinned scan in its own frame.
 
-    ``xyz`` (n, 3) m; ``normals`` unit, towards the scanner; ``flat`` marks points whose
-    neighbourhood is a plane; ``view`` is the range picture for free-space checks (none of several scans put together).
+    ``xyz`` (n, 3) m; ``normals`` unit, towards the scanner; ``flat`` marks points whose neighbourhood is a
+    plane; ``view`` is the range picture for free-space checks (none of several scans put together).
     """
 
     xyz: np.ndarray
@@ -57,7 +59,11 @@ def prepare(xyz: np.ndarray, thin: float = THIN) -> Surface:
     """Thin a scan (n, 3, own frame) to one point a cell and find its local planes."""
     sample = np.ascontiguousarray(xyz[voxels.one_per_cell(xyz, thin)])
     normals, shape = planes.local_planes(sample, 14)
-    flat = (shape[:, 0] < FLAT_SHARE * shape[:, 1]) & (shape[:, 1] > 0.08 * shape[:, 2]) & (shape[:, 0] < 0.025**2)
+    flat = (
+        (shape[:, 0] < FLAT_SHARE * shape[:, 1])
+        & (shape[:, 1] > 0.08 * shape[:, 2])
+        & (shape[:, 0] < 0.025**2)
+    )
     return Surface(sample, normals, flat, View.of(xyz), thin)
 
 
@@ -77,7 +83,11 @@ class View:
         np.maximum.at(far, (row, col), r)
         wide_near, wide_far = near.copy(), far.copy()
         for dr in (-1, 0, 1):
-            for dc in (-1, 0, 1):  # a pixel answers for its neighbours too: edges must not look like free space
+            for dc in (
+                -1,
+                0,
+                1,
+            ):  # a pixel answers for its neighbours too: edges must not look like free space
                 wide_near = np.minimum(wide_near, np.roll(np.roll(near, dr, 0), dc, 1))
                 wide_far = np.maximum(wide_far, np.roll(np.roll(far, dr, 0), dc, 1))
         empty = ~np.isfinite(near)
@@ -93,7 +103,9 @@ class View:
         return row, ((az + np.pi) / PIXEL).astype(int) % int(round(2 * np.pi / PIXEL)), r
 
     def judge(self, xyz: np.ndarray, pose: np.ndarray, slack: float) -> tuple[int, int, int]:
-        """Counts of foreign points (brought into this scan's frame by ``pose``) that agree with it, contradict its free space, and lie hidden."""
+        """Counts of foreign points (brought into this scan's frame by ``pose``) that agree with it,
+        contradict its free space, and lie hidden.
+        """
         return _judge(xyz, pose, self.near, self.far, slack)
 
 

@@ -1,7 +1,9 @@
-"""Checkerboard targets of any size in structured scans: found in the intensity grid, measured in the plane of the board.
+"""Checkerboard targets of any size in structured scans: found in the intensity grid, measured in the plane of
+the board.
 
-Where the edge is not told, rings of every size in ``EDGES`` are laid about every grid place; the largest square that the pattern still
-explains is the board, and a pattern that goes on beyond it is a tiled floor or a printed wall.
+Where the edge is not told, rings of every size in ``EDGES`` are laid about every grid place; the largest
+square that the pattern still explains is the board, and a pattern that goes on beyond it is a tiled floor or
+a printed wall.
 """
 
 import numpy as np
@@ -15,8 +17,16 @@ RING = 16
 EDGES = (0.05, 0.065, 0.085, 0.11, 0.14, 0.18, 0.235, 0.3, 0.39, 0.5, 0.65)  # m
 CLEAR = 0.3  # least score of a ring: the share of its second harmonic
 MOST = 4000  # points about a target that are used
-QUARTERS = 0.4  # least share of the variance that four quarters about a place explain, before their centre is fitted
-ENDS, GOES_ON = (0.68, 1.1), 0.75  # of the edge: a zone about a board; where intensity varies there by this share of the board's contrast, the pattern goes on
+QUARTERS = (
+    0.4  # least share of the variance that four quarters about a place explain, before their centre is fitted
+)
+ENDS, GOES_ON = (
+    (0.68, 1.1),
+    0.75,
+    # of the edge: a zone about a board; where intensity varies there by this share of the board's contrast,
+    # the
+    # pattern goes on
+)
 
 
 @njit(cache=True, parallel=True, nogil=True)
@@ -39,7 +49,12 @@ def _ring_scores(intensity, ranges, step_row, step_column, lowest, board, reach,
             ok = True
             for k in range(RING):
                 rr, cc = int(r + up * sin1[k] + 0.5), int(c + across * cos1[k] + columns + 0.5) % columns
-                if r + up * sin1[k] < 0 or rr >= rows or ranges[rr, cc] == 0 or abs(ranges[rr, cc] - d) > 0.6 * board:
+                if (
+                    r + up * sin1[k] < 0
+                    or rr >= rows
+                    or ranges[rr, cc] == 0
+                    or abs(ranges[rr, cc] - d) > 0.6 * board
+                ):
                     ok = False
                     break
                 v = intensity[rr, cc]
@@ -54,11 +69,15 @@ def _ring_scores(intensity, ranges, step_row, step_column, lowest, board, reach,
 
 
 def checkerboards(grid: Grid, board: float | None = None, reach: float = 60.0) -> list[Target]:
-    """Find two-by-two checkerboards of edge ``board`` (m; None: any of 5 to 65 cm) within ``reach`` (m) of the scanner."""
+    """Find two-by-two checkerboards of edge ``board`` (m; None: any of 5 to 65 cm) within ``reach`` (m) of
+    the scanner.
+    """
     index, xyz, intensity, slope = grid.index, grid.xyz, grid.intensity, grid.slope
     rows, columns = index.shape
     found: list[Target] = []
-    for edge in (board,) if board else EDGES[::-1]:  # the largest first: smaller rings see the middle of a larger board too
+    for edge in (
+        (board,) if board else EDGES[::-1]
+    ):  # the largest first: smaller rings see the middle of a larger board too
         scores = np.zeros((rows, columns))
         _ring_scores(grid.image, grid.ranges, abs(slope), grid.turn, grid.lowest, edge, reach, scores)
         peaks = (scores > CLEAR) & (scores == ndimage.maximum_filter(scores, 5))
@@ -66,7 +85,9 @@ def checkerboards(grid: Grid, board: float | None = None, reach: float = 60.0) -
             if any(np.linalg.norm(xyz[index[r, c]] - t.centre) < 0.5 * t.edge for t in found):
                 continue
             target = _measure(grid, r, c, edge, not board)
-            if target and all(np.linalg.norm(target.centre - t.centre) > 0.5 * max(edge, t.edge) for t in found):
+            if target and all(
+                np.linalg.norm(target.centre - t.centre) > 0.5 * max(edge, t.edge) for t in found
+            ):
                 found.append(target)
     return found
 
@@ -98,20 +119,36 @@ def _measure(grid, r, c, board, alone):
     uv = (xyz[core] - origin) @ np.stack([e1, e2], 1)
     contrast, turn = _quarters(uv, intensity[core].astype(float), board)
     frame = np.stack([e1, e2], 1)
-    if contrast is None or (alone and _goes_on(intensity, xyz, around, plane, origin, frame, turn, contrast, board)):
+    if contrast is None or (
+        alone and _goes_on(intensity, xyz, around, plane, origin, frame, turn, contrast, board)
+    ):
         return None
     best = _pattern(uv, intensity[core].astype(float), board, 0.3 * d * max(abs(slope), 2 * np.pi / columns))
     if best is None:
         return None
     (u, v), sigma, share, used, contrast, turn = best
-    if alone and _goes_on(intensity, xyz, around, plane, origin + u * e1 + v * e2, frame, turn, contrast, board):
+    if alone and _goes_on(
+        intensity, xyz, around, plane, origin + u * e1 + v * e2, frame, turn, contrast, board
+    ):
         return None
     place = origin + u * e1 + v * e2
-    return Target("checkerboard", place, sigma, normal, float(np.linalg.norm(place)), float(np.arccos(min(abs(normal @ place) / np.linalg.norm(place), 1))), share, used, board)
+    return Target(
+        "checkerboard",
+        place,
+        sigma,
+        normal,
+        float(np.linalg.norm(place)),
+        float(np.arccos(min(abs(normal @ place) / np.linalg.norm(place), 1))),
+        share,
+        used,
+        board,
+    )
 
 
 def _quarters(uv, value, board) -> tuple[float | None, float]:
-    """Contrast and turn of the four quarters about the origin, by their second harmonic; None where that explains too little of the intensity's variance."""
+    """Contrast and turn of the four quarters about the origin, by their second harmonic; None where that
+    explains too little of the intensity's variance.
+    """
     inside = np.abs(uv).max(1) < 0.41 * board
     if inside.sum() < 16:
         return None, 0.0
@@ -125,12 +162,16 @@ def _goes_on(intensity, xyz, around, plane, middle, frame, turn, contrast, board
     """Whether a pattern goes on beyond a board of that edge, as tiles do."""
     turned = frame @ np.array([[np.cos(turn), -np.sin(turn)], [np.sin(turn), np.cos(turn)]])
     out = np.abs((xyz[around] - middle) @ turned).max(1) / board
-    beyond = intensity[around][(out > ENDS[0]) & (out < ENDS[1]) & (np.abs(xyz[around] @ plane.normal - plane.distance) < 0.03)].astype(float)
+    beyond = intensity[around][
+        (out > ENDS[0]) & (out < ENDS[1]) & (np.abs(xyz[around] @ plane.normal - plane.distance) < 0.03)
+    ].astype(float)
     return len(beyond) > 20 and beyond.std() > GOES_ON * contrast
 
 
 def _pattern(uv, value, board, blur):
-    """Fit a blurred two-by-two pattern; returns (centre, sigma, explained share, points, contrast, turn) or None."""
+    """Fit a blurred two-by-two pattern; returns (centre, sigma, explained share, points, contrast, turn) or
+    None.
+    """
 
     def model(p, q):
         x, y = q[:, 0] - p[0], q[:, 1] - p[1]
@@ -144,16 +185,40 @@ def _pattern(uv, value, board, blur):
             return None
         q, z = uv[inside], value[inside]
         scale = z.std() or 1.0
-        tries = [result.x] if result is not None else [[*centre, a, z.mean(), s * scale] for a in (0.0, np.pi / 4) for s in (1, -1)]
-        result = min((optimize.least_squares(lambda p: (model(p, q) - z) / scale, t, loss="soft_l1", x_scale=[0.01, 0.01, 0.1, scale, scale]) for t in tries), key=lambda f: f.cost)
+        tries = (
+            [result.x]
+            if result is not None
+            else [[*centre, a, z.mean(), s * scale] for a in (0.0, np.pi / 4) for s in (1, -1)]
+        )
+        result = min(
+            (
+                optimize.least_squares(
+                    lambda p: (model(p, q) - z) / scale,
+                    t,
+                    loss="soft_l1",
+                    x_scale=[0.01, 0.01, 0.1, scale, scale],
+                )
+                for t in tries
+            ),
+            key=lambda f: f.cost,
+        )
         centre = result.x[:2]
         if np.abs(centre).max() > 0.4 * board:
             return None
     share = 1 - np.sum((model(result.x, q) - z) ** 2) / np.sum((z - z.mean()) ** 2)
-    quarters = [np.sum((q[:, 0] > centre[0]) == a) and np.sum((q[:, 1] > centre[1]) == a) for a in (True, False)]
+    quarters = [
+        np.sum((q[:, 0] > centre[0]) == a) and np.sum((q[:, 1] > centre[1]) == a) for a in (True, False)
+    ]
     if share < 0.75 or abs(result.x[4]) < 0.25 * abs(result.x[3]) or not all(quarters):
         return None
     normal = result.jac.T @ result.jac
     variance = 2 * result.cost / max(len(z) - 5, 1)
     cov = np.linalg.pinv(normal) * variance
-    return centre, float(np.sqrt(max(cov[0, 0] + cov[1, 1], 0) / 2)), float(share), int(inside.sum()), abs(float(result.x[4])), float(result.x[2])
+    return (
+        centre,
+        float(np.sqrt(max(cov[0, 0] + cov[1, 1], 0) / 2)),
+        float(share),
+        int(inside.sum()),
+        abs(float(result.x[4])),
+        float(result.x[2]),
+    )

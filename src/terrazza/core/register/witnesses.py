@@ -1,7 +1,7 @@
 """What ties scans besides their surfaces: targets that several of them saw, and instruments that stood level.
 
-Both become normal equations of (rotation about its own place, shift) of all scans, with what they have in common (the target's true
-centre, the true vertical) eliminated.
+Both become normal equations of (rotation about its own place, shift) of all scans, with what they have in
+common (the target's true centre, the true vertical) eliminated.
 """
 
 from dataclasses import dataclass
@@ -22,7 +22,9 @@ FEW_AXES = 4
 
 @dataclass(frozen=True)
 class Sighting:
-    """A target as one scan saw it: index of the ``scan``, ``centre`` (3, m) in its frame, ``sigma`` (m), and ``kind``."""
+    """A target as one scan saw it: index of the ``scan``, ``centre`` (3, m) in its frame, ``sigma`` (m), and
+    ``kind``.
+    """
 
     scan: int
     centre: np.ndarray
@@ -37,7 +39,16 @@ def grouped(sightings: list[Sighting], poses: list[np.ndarray | None]) -> list[l
         if poses[one.scan] is None:
             continue
         at = rigid.apply(poses[one.scan], one.centre[None])[0]
-        near = next((g for place, g in groups if np.linalg.norm(place - at) < SAME_TARGET and g[0].kind == one.kind and all(s.scan != one.scan for s in g)), None)
+        near = next(
+            (
+                g
+                for place, g in groups
+                if np.linalg.norm(place - at) < SAME_TARGET
+                and g[0].kind == one.kind
+                and all(s.scan != one.scan for s in g)
+            ),
+            None,
+        )
         groups.append((at, [one])) if near is None else near.append(one)
     return [g for _, g in groups if len(g) > 1]
 
@@ -52,15 +63,21 @@ def links(groups: list[list[Sighting]]) -> list[tuple[int, int]]:
     return [pair for pair, n in count.items() if n >= FEWEST]
 
 
-def of_targets(groups: list[list[Sighting]], poses: list[np.ndarray]) -> tuple[np.ndarray, np.ndarray, list[float]]:
-    """Normal matrix (6k, 6k), right-hand side (6k,) and the normalised misfit of each target where the scans stand."""
+def of_targets(
+    groups: list[list[Sighting]], poses: list[np.ndarray]
+) -> tuple[np.ndarray, np.ndarray, list[float]]:
+    """Normal matrix (6k, 6k), right-hand side (6k,) and the normalised misfit of each target where the scans
+    stand.
+    """
     size = 6 * len(poses)
     normal, gradient, misfits = np.zeros((size, size)), np.zeros(size), []
     for group in groups:
         at = [rigid.apply(poses[s.scan], s.centre[None])[0] for s in group]
         weight = np.array([1 / s.sigma**2 for s in group])
         middle = weight @ np.array(at) / weight.sum()
-        misfit = float(np.sqrt(sum(w * np.sum((p - middle) ** 2) for w, p in zip(weight, at)) / (3 * (len(group) - 1))))
+        misfit = float(
+            np.sqrt(sum(w * np.sum((p - middle) ** 2) for w, p in zip(weight, at)) / (3 * (len(group) - 1)))
+        )
         weight = weight * min(1.0, HUBER / max(misfit, 1e-9))
         design = np.zeros((len(group), 3, size))
         for row, s, p in zip(design, group, at):
@@ -73,7 +90,9 @@ def of_targets(groups: list[list[Sighting]], poses: list[np.ndarray]) -> tuple[n
 
 
 def of_levels(poses: list[np.ndarray]) -> tuple[np.ndarray, np.ndarray] | None:
-    """Normal matrix (6k, 6k) and right-hand side (6k,) of upright instruments: their axes are parallel.  None where the scans themselves say that they did not stand level, or are too few to say it."""
+    """Normal matrix (6k, 6k) and right-hand side (6k,) of upright instruments: their axes are parallel.  None
+    where the scans themselves say that they did not stand level, or are too few to say it.
+    """
     axes = np.array([p[:3, 2] for p in poses])
     k = len(axes)
     up = np.median(axes, axis=0)
@@ -95,7 +114,9 @@ def of_levels(poses: list[np.ndarray]) -> tuple[np.ndarray, np.ndarray] | None:
 
 
 def placement(a: list[Sighting], b: list[Sighting]) -> np.ndarray | None:
-    """Pose of the scan that saw targets ``b`` in the frame of the one that saw ``a``, where three targets or more agree on one and on no other; else None."""
+    """Pose of the scan that saw targets ``b`` in the frame of the one that saw ``a``, where three targets or
+    more agree on one and on no other; else None.
+    """
     ca, cb = (np.array([s.centre for s in seen]).reshape(-1, 3) for seen in (a, b))
     if min(len(ca), len(cb)) < FEWEST:
         return None

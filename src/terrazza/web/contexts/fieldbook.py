@@ -16,9 +16,23 @@ BUSY = ("queued", "running")
 def _row(entry: Entry, stale: dict, notation: Notation | None = None) -> dict:
     operation = find(entry.operation)
     figures = entry.figures or {}
-    return {"number": entry.number, "operation": entry.operation, "title": operation.title, "step": operation.step.lower(), "state": entry.state, "says": figures.get("says", "") or entry.message,
-            "hint": entry.hint, "seconds": entry.seconds, "created": entry.created, "who": entry.who, "stale": stale.get(entry.number, ""), "params": told(operation, entry.params, notation) if notation else [], "cut": "cut" in figures,
-            "blocked": fieldbook.blocker(entry) if entry.state == "done" else "", **_progress(entry)}
+    return {
+        "number": entry.number,
+        "operation": entry.operation,
+        "title": operation.title,
+        "step": operation.step.lower(),
+        "state": entry.state,
+        "says": figures.get("says", "") or entry.message,
+        "hint": entry.hint,
+        "seconds": entry.seconds,
+        "created": entry.created,
+        "who": entry.who,
+        "stale": stale.get(entry.number, ""),
+        "params": told(operation, entry.params, notation) if notation else [],
+        "cut": "cut" in figures,
+        "blocked": fieldbook.blocker(entry) if entry.state == "done" else "",
+        **_progress(entry),
+    }
 
 
 def _progress(entry: Entry) -> dict:
@@ -31,14 +45,28 @@ def _progress(entry: Entry) -> dict:
 
 
 def strip(job: Job) -> dict:
-    """``last`` finished and ``busy`` entries, how many there are, and the job's ``state`` number, which moves with every change."""
+    """``last`` finished and ``busy`` entries, how many there are, and the job's ``state`` number, which moves
+    with every change.
+    """
     entries = Entry.select().where(Entry.job == job.row)
     busy = [_row(e, {}) for e in entries.where(Entry.state << BUSY).order_by(Entry.number)]
     last = entries.where(Entry.state.not_in(BUSY)).order_by(Entry.number.desc()).first()
-    return {"job": job.row, "count": entries.count(), "busy": busy, "last": _row(last, {}) if last else None, "state": queries.state_version(job.row.id)}
+    return {
+        "job": job.row,
+        "count": entries.count(),
+        "busy": busy,
+        "last": _row(last, {}) if last else None,
+        "state": queries.state_version(job.row.id),
+    }
 
 
 def book(job: Job) -> dict:
     """Every entry, newest first."""
     stale, notation = fieldbook.stale(job.row), Notation.of(job)
-    return {"job": job.row, "entries": [_row(e, stale, notation) for e in Entry.select().where(Entry.job == job.row).order_by(Entry.number.desc())]}
+    return {
+        "job": job.row,
+        "entries": [
+            _row(e, stale, notation)
+            for e in Entry.select().where(Entry.job == job.row).order_by(Entry.number.desc())
+        ],
+    }

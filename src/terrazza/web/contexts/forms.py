@@ -1,7 +1,7 @@
 """From an operation's ``Params`` to form controls, and from a posted form back to values.
 
-Parameters count in metres or millimetres; a form shows and takes them in the unit that it names in a field ``….unit``, the
-job's own.  What is posted without such a field counts as the parameter does.
+Parameters count in metres or millimetres; a form shows and takes them in the unit that it names in a field
+``….unit``, the job's own.  What is posted without such a field counts as the parameter does.
 """
 
 import json
@@ -18,13 +18,17 @@ METRES = {"m": 1.0, "mm": 0.001}
 
 
 def controls(operation: type[Operation], notation: Notation = Notation()) -> dict:
-    """What ``_form.html`` needs: the operation's description, with ``value``, its default, for each parameter; lengths in the job's unit, named in ``written_in``."""
+    """What ``_form.html`` needs: the operation's description, with ``value``, its default, for each
+    parameter; lengths in the job's unit, named in ``written_in``.
+    """
     about = describe(operation)
     for row in about["params"]:
         row["value"], row["written_in"] = row["default"], _written_in(row["unit"], notation)
         if row["written_in"]:
             per = _per(row["unit"], row["written_in"])
-            row |= {"value": _shown(row["value"], per), "unit": notation.short, "per": per} | {k: row[k] / per for k in ("ge", "le") if k in row}
+            row |= {"value": _shown(row["value"], per), "unit": notation.short, "per": per} | {
+                k: row[k] / per for k in ("ge", "le") if k in row
+            }
     about["params"] = _in_order(about["params"], notation)
     return about
 
@@ -38,7 +42,9 @@ def _in_order(rows: list[dict], notation: Notation) -> list[dict]:
 
 
 def form(job: Job, name: str) -> dict:
-    """The form of a job for one operation, with nothing filled in yet: scans and classes to choose from, and what is left blank with the value it would take."""
+    """The form of a job for one operation, with nothing filled in yet: scans and classes to choose from, and
+    what is left blank with the value it would take.
+    """
     operation, notation = find(name), Notation.of(job)
     about = controls(operation, notation)
     automatic = operation.automatic(job) if any(row["blank"] for row in about["params"]) else {}
@@ -62,12 +68,20 @@ def class_options(job: Job) -> list[dict]:
 
 
 def told(operation: type[Operation], params: dict, notation: Notation) -> list[dict]:
-    """Parameters as an entry of the field book holds them, as ``title``, ``value`` and ``unit``; lengths in the job's unit."""
+    """Parameters as an entry of the field book holds them, as ``title``, ``value`` and ``unit``; lengths in
+    the job's unit.
+    """
     about, out = {row["name"]: row for row in describe(operation)["params"]}, []
     for name, value in params.items():
         row = about.get(name, {"title": name, "unit": ""})
         unit = _written_in(row["unit"], notation)
-        out.append({"title": row["title"], "value": _shown(value, _per(row["unit"], unit), 7) if unit else value, "unit": notation.short if unit else row["unit"]})
+        out.append(
+            {
+                "title": row["title"],
+                "value": _shown(value, _per(row["unit"], unit), 7) if unit else value,
+                "unit": notation.short if unit else row["unit"],
+            }
+        )
     return out
 
 
@@ -92,18 +106,28 @@ def _shown(value, per: float, digits: int = 4):
 
 
 def _meant(value, default, per: float):
-    """What was typed, back in the parameter's own unit; what still is the default as it was shown means the default to the last digit."""
+    """What was typed, back in the parameter's own unit; what still is the default as it was shown means the
+    default to the last digit.
+    """
     if value == _shown(default, per):
         return default
     if isinstance(value, list):
-        return [_meant(v, d, per) for v, d in zip(value, default if isinstance(default, list) and len(default) == len(value) else [None] * len(value))]
+        return [
+            _meant(v, d, per)
+            for v, d in zip(
+                value,
+                default if isinstance(default, list) and len(default) == len(value) else [None] * len(value),
+            )
+        ]
     if isinstance(value, dict):
         return value | {k: _meant(value[k], (default or {}).get(k), per) for k in ("low", "high")}
     return round(value * per, 9) if isinstance(value, (int, float)) else value
 
 
 def values(operation: type[Operation], form) -> dict:
-    """Typed values from a form; fields left empty keep their defaults; ParamsError names what cannot be read."""
+    """Typed values from a form; fields left empty keep their defaults; ParamsError names what
+    cannot be read.
+    """
     out = _typed(operation, form)
     for row in describe(operation)["params"]:
         unit = form.get(f"{row['name']}.unit")
@@ -122,7 +146,11 @@ def _typed(operation, form) -> dict:
             continue
         if row["widget"] == "bands" and f"{name}.low" in form:
             parts = {k: form.getlist(f"{name}.{k}") for k in ("low", "high", "code")}
-            out[name] = [{k: _plain(str(v)) for k, v in zip(parts, triple)} for triple in zip(*parts.values()) if all(str(v).strip() for v in triple)]
+            out[name] = [
+                {k: _plain(str(v)) for k, v in zip(parts, triple)}
+                for triple in zip(*parts.values())
+                if all(str(v).strip() for v in triple)
+            ]
             continue
         if kind == "array":
             got = _array(operation, name, form.getlist(name))
@@ -144,12 +172,16 @@ def _scalar(operation, row, text):
             value = float(text.replace(",", "."))
             return int(value) if row["type"] == "integer" and value == int(value) else value
         except ValueError as error:
-            raise ParamsError(f"{operation.name}: “{row['title']}” needs a number, got “{text}”.", "Type for example 0.05.") from error
+            raise ParamsError(
+                f"{operation.name}: “{row['title']}” needs a number, got “{text}”.", "Type for example 0.05."
+            ) from error
     return text
 
 
 def _array(operation, name, parts):
-    """Values of one list: JSON in a single field, numbers with commas, or repeated fields; None where the form has none."""
+    """Values of one list: JSON in a single field, numbers with commas, or repeated fields; None where the
+    form has none.
+    """
     if not parts:
         return None
     if len(parts) == 1:
@@ -160,7 +192,9 @@ def _array(operation, name, parts):
             try:
                 return json.loads(text)
             except json.JSONDecodeError as error:
-                raise ParamsError(f"{operation.name}: “{name}” cannot be read.", "Reload the page and try again.") from error
+                raise ParamsError(
+                    f"{operation.name}: “{name}” cannot be read.", "Reload the page and try again."
+                ) from error
         parts = [p for p in text.replace(";", ",").split(",") if p.strip()]
     return [_plain(p.strip()) for p in parts]
 

@@ -33,7 +33,9 @@ MOST_FILES, MOST_SHRUNK = 10_000, 300
 
 
 def build(job: Job) -> dict:
-    """``files``: each with its contents or the sentence that says what is wrong; ``texts``: files that may hold control."""
+    """``files``: each with its contents or the sentence that says what is wrong; ``texts``: files that may
+    hold control.
+    """
     folder = job.subfolder("inbox")
     taken = {r["file"] for r in (s.record for s in job.scans())}
     files, texts, parts = [], [], []
@@ -50,8 +52,19 @@ def build(job: Job) -> dict:
     for number, row in enumerate((f for f in files if not f["error"]), 1):
         row["number"] = number  # among the files that the form hands in
     scans = [s for f in files for s in f["scans"]]
-    return {"job": job.row, "files": files, "texts": texts, "parts": parts, "points": sum(s["points"] for s in scans), "bytes_a_point": BYTES_A_POINT, "seconds_a_point": SECONDS_A_POINT,
-            "folders": [str(p) for p in settings().allowed_folders()], "units": list(FACTORS), "upright": {words: f"{up[1]} {'up' if up[0] == '+' else 'down'}" for up, words in UPRIGHT.items()} | {MIRRORED: "mirrored"}}
+    return {
+        "job": job.row,
+        "files": files,
+        "texts": texts,
+        "parts": parts,
+        "points": sum(s["points"] for s in scans),
+        "bytes_a_point": BYTES_A_POINT,
+        "seconds_a_point": SECONDS_A_POINT,
+        "folders": [str(p) for p in settings().allowed_folders()],
+        "units": list(FACTORS),
+        "upright": {words: f"{up[1]} {'up' if up[0] == '+' else 'down'}" for up, words in UPRIGHT.items()}
+        | {MIRRORED: "mirrored"},
+    }
 
 
 def _bytes(path: str) -> int:
@@ -68,70 +81,158 @@ def _is_cloud(path: str) -> bool:
 
 def _file(path: str, name: str, imported: bool) -> dict:
     linked = os.path.islink(path)
-    row = {"name": name, "path": os.path.realpath(path) if linked else path, "bytes": _bytes(path), "linked": linked, "imported": imported, "error": "", "format": "",
-           "scans": [], "images": 0, "notes": [], "unit": "", "plan": None, "layout": None}
+    row = {
+        "name": name,
+        "path": os.path.realpath(path) if linked else path,
+        "bytes": _bytes(path),
+        "linked": linked,
+        "imported": imported,
+        "error": "",
+        "format": "",
+        "scans": [],
+        "images": 0,
+        "notes": [],
+        "unit": "",
+        "plan": None,
+        "layout": None,
+    }
     try:
         found = reading.look(path)
         laid_out = reading.layout(path) if found.format in formats.MAPPED else None
     except TerrazzaError as error:
         return row | {"error": str(error)}
     images = {i.scan_guid for i in found.images if i.scan_guid}
-    scans = [{"index": s.index, "name": s.name, "points": s.points, "grid": s.grid, "posed": s.pose is not None, "photo": bool(s.guid and s.guid in images), "instrument": s.instrument, "captured": s.captured,
-              "colour": bool({"colorRed", "red"} & set(s.columns)), "damage": [r.says or REPAIRS[r.code] for r in found.repairs if r.scan == s.index]} for s in found.scans]
-    return row | {"format": found.format, "scans": scans, "images": len(found.images), "notes": found.notes + [r.says for r in found.repairs if r.scan is None], "unit": found.unit, "plan": _plan(found), "layout": laid_out}
+    scans = [
+        {
+            "index": s.index,
+            "name": s.name,
+            "points": s.points,
+            "grid": s.grid,
+            "posed": s.pose is not None,
+            "photo": bool(s.guid and s.guid in images),
+            "instrument": s.instrument,
+            "captured": s.captured,
+            "colour": bool({"colorRed", "red"} & set(s.columns)),
+            "damage": [r.says or REPAIRS[r.code] for r in found.repairs if r.scan == s.index],
+        }
+        for s in found.scans
+    ]
+    return row | {
+        "format": found.format,
+        "scans": scans,
+        "images": len(found.images),
+        "notes": found.notes + [r.says for r in found.repairs if r.scan is None],
+        "unit": found.unit,
+        "plan": _plan(found),
+        "layout": laid_out,
+    }
 
 
 def _plan(found) -> dict | None:
-    """Where the scans of a file stand and which the file says are tied, in a box of ``PLAN`` by ``PLAN``; None unless several are posed."""
+    """Where the scans of a file stand and which the file says are tied, in a box of ``PLAN`` by ``PLAN``;
+    None unless several are posed.
+    """
     posed = [s for s in found.scans if s.pose is not None]
     if len(posed) < 2:
         return None
     at = np.array([s.pose[:2, 3] for s in posed])
     low, size = at.min(0), max(float(np.ptp(at, axis=0).max()), 1e-6)
     spots = 12 + (at - low) / size * (PLAN - 24)
-    by = {s.index: {"x": float(x), "y": float(PLAN - y), "name": s.name, "number": s.index + 1} for (x, y), s in zip(spots, posed)}
-    return {"side": PLAN, "spots": list(by.values()), "ties": [(by[a], by[b]) for a, b in found.ties if a in by and b in by], "size": size}
+    by = {
+        s.index: {"x": float(x), "y": float(PLAN - y), "name": s.name, "number": s.index + 1}
+        for (x, y), s in zip(spots, posed)
+    }
+    return {
+        "side": PLAN,
+        "spots": list(by.values()),
+        "ties": [(by[a], by[b]) for a, b in found.ties if a in by and b in by],
+        "size": size,
+    }
 
 
 def link(job: Job, path: str) -> None:
-    """Put links to a file, or to every file below a folder, into the inbox; InputError outside the folders that the settings allow."""
+    """Put links to a file, or to every file below a folder, into the inbox; InputError outside the folders
+    that the settings allow.
+    """
     real, folder = Path(path).expanduser().resolve(), job.subfolder("inbox")
     allowed = settings().allowed_folders()
     if not any(real == a or a in real.parents for a in allowed):
-        raise InputError(f"“{path}” lies outside the folders that may be read from the page.", f"They are {', '.join(map(str, allowed)) or 'none; name some in TERRAZZA_FOLDERS'}.")
+        raise InputError(
+            f"“{path}” lies outside the folders that may be read from the page.",
+            f"They are {', '.join(map(str, allowed)) or 'none; name some in TERRAZZA_FOLDERS'}.",
+        )
     if not real.exists():
         raise InputError(f"“{path}” is not there.", "Check the path.")
     names = _Names(folder)
-    for file in [real] if real.is_file() else sorted(p for p in real.rglob("*") if p.is_file() and not p.name.startswith(".")):
-        if any(a in file.resolve().parents for a in allowed) and not file.name.lower().endswith((".part", ".upload")):
+    for file in (
+        [real]
+        if real.is_file()
+        else sorted(p for p in real.rglob("*") if p.is_file() and not p.name.startswith("."))
+    ):
+        if any(a in file.resolve().parents for a in allowed) and not file.name.lower().endswith(
+            (".part", ".upload")
+        ):
             os.symlink(file.resolve(), os.path.join(folder, names.free(file.name)))
 
 
 def unpack(path: str) -> None:
-    """Replace a zip in the inbox by the files in it, flat; InputError where it is damaged or would fill the disk."""
+    """Replace a zip in the inbox by the files in it, flat; InputError where it is damaged or would fill the
+    disk.
+    """
     folder, shown = os.path.dirname(path), os.path.basename(path)
     try:
         with zipfile.ZipFile(path) as packed:
-            inside = [i for i in packed.infolist() if not i.is_dir() and not os.path.basename(i.filename).startswith(".") and "__MACOSX" not in i.filename]
+            inside = [
+                i
+                for i in packed.infolist()
+                if not i.is_dir()
+                and not os.path.basename(i.filename).startswith(".")
+                and "__MACOSX" not in i.filename
+            ]
             size, packed_size = sum(i.file_size for i in inside), os.path.getsize(path)
             if len(inside) > MOST_FILES:
-                raise InputError(f"“{shown}” holds {len(inside):,} files; {MOST_FILES:,} are the most.", "Pack fewer at a time.")
+                raise InputError(
+                    f"“{shown}” holds {len(inside):,} files; {MOST_FILES:,} are the most.",
+                    "Pack fewer at a time.",
+                )
             if size > 1e8 and size > MOST_SHRUNK * packed_size:
-                raise InputError(f"“{shown}” swells from {packed_size / 1e6:.1f} MB to {size / 1e9:.1f} GB, as no scan does.", "Bring the files one by one.")
+                raise InputError(
+                    f"“{shown}” swells from {packed_size / 1e6:.1f} MB to {size / 1e9:.1f} GB, as no "
+                    "scan does.",
+                    "Bring the files one by one.",
+                )
             if size > shutil.disk_usage(folder).free * 0.9:
-                raise InputError(f"“{shown}” does not fit on the disk unpacked ({size / 1e9:.1f} GB).", "Make room, or bring the files one by one.")
+                raise InputError(
+                    f"“{shown}” does not fit on the disk unpacked ({size / 1e9:.1f} GB).",
+                    "Make room, or bring the files one by one.",
+                )
             names = _Names(folder)
             for item in inside:
                 name = names.free(os.path.basename(item.filename))
                 with packed.open(item) as source, open(os.path.join(folder, f"{name}.part"), "wb") as target:
                     shutil.copyfileobj(source, target, 1 << 20)
                 os.replace(os.path.join(folder, f"{name}.part"), os.path.join(folder, name))
-    except (zipfile.BadZipFile, zlib.error, lzma.LZMAError, EOFError, NotImplementedError, RuntimeError, ValueError, struct.error) as error:
-        raise InputError(f"“{shown}” is damaged or locked and cannot be unpacked.", "Pack it again without a password, or bring the files one by one.") from error
+    except (
+        zipfile.BadZipFile,
+        zlib.error,
+        lzma.LZMAError,
+        EOFError,
+        NotImplementedError,
+        RuntimeError,
+        ValueError,
+        struct.error,
+    ) as error:
+        raise InputError(
+            f"“{shown}” is damaged or locked and cannot be unpacked.",
+            "Pack it again without a password, or bring the files one by one.",
+        ) from error
     except OSError as error:
         if error.errno != errno.EINVAL:
             raise
-        raise InputError(f"“{shown}” is damaged: it says of its files that they begin where they cannot.", "Pack it again, or bring the files one by one.") from error
+        raise InputError(
+            f"“{shown}” is damaged: it says of its files that they begin where they cannot.",
+            "Pack it again, or bring the files one by one.",
+        ) from error
     finally:
         os.unlink(path)
 
@@ -166,10 +267,23 @@ def ask_for(job: Job, file: str, index: int, columns: str = "") -> Ask:
 def inside(job: Job, looker: Looker, file: str, index: int) -> dict:
     """What is known of one scan by now: ``found`` is None while it is looked at."""
     found = looker.ask(ask_for(job, file, index))
-    row = {"job": job.row, "file": file, "index": index, "found": found, "error": "", "size": None, "evidence": None, "repairs": []}
+    row = {
+        "job": job.row,
+        "file": file,
+        "index": index,
+        "found": found,
+        "error": "",
+        "size": None,
+        "evidence": None,
+        "repairs": [],
+    }
     if found is None:
         return row
     if "error" in found:
         return row | {"error": found["error"]}
     size = [h - l for l, h in zip(found["low"], found["high"])]
-    return row | {"size": size, "evidence": found["evidence"], "repairs": [f"{n:,} {REPAIRS[code]}" for code, n in found["repairs"].items()]}
+    return row | {
+        "size": size,
+        "evidence": found["evidence"],
+        "repairs": [f"{n:,} {REPAIRS[code]}" for code, n in found["repairs"].items()],
+    }

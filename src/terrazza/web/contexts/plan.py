@@ -1,4 +1,6 @@
-"""The plan as a picture: what may be chosen in it, and its tiles, kept in the job's pictures folder, which may be deleted at any time."""
+"""The plan as a picture: what may be chosen in it, and its tiles, kept in the job's pictures folder, which
+may be deleted at any time.
+"""
 
 import io
 import os
@@ -38,7 +40,13 @@ class Seen(BaseModel):
 
 def build(job: Job) -> dict:
     """What the table asks before it draws tiles."""
-    return {"version": version_of(job), "tile": TILE, "levels": LEVELS, "tones": from_above.TONES, "floors": floors(job)}
+    return {
+        "version": version_of(job),
+        "tile": TILE,
+        "levels": LEVELS,
+        "tones": from_above.TONES,
+        "floors": floors(job),
+    }
 
 
 def version_of(job: Job) -> str:
@@ -48,9 +56,14 @@ def version_of(job: Job) -> str:
 
 
 def tile(job: Job, how: str, level: int, x: int, y: int, seen: Seen) -> bytes:
-    """PNG of one tile: ``TILE`` pixels of 2^-``level`` m, tile (0, 0) beginning at the zero of the grid and counted to east and north; see-through where nothing is."""
+    """PNG of one tile: ``TILE`` pixels of 2^-``level`` m, tile (0, 0) beginning at the zero of the grid and
+    counted to east and north; see-through where nothing is.
+    """
     if how not in from_above.TONES or not LEVELS[0] <= level <= LEVELS[1]:
-        raise NotFound("There is no such picture of the plan.", f"Ask for {', '.join(from_above.TONES)}, levels {LEVELS[0]} to {LEVELS[1]}.")
+        raise NotFound(
+            "There is no such picture of the plan.",
+            f"Ask for {', '.join(from_above.TONES)}, levels {LEVELS[0]} to {LEVELS[1]}.",
+        )
     told = f"{version_of(job)} {how} {level} {x} {y} {seen.model_dump_json()}"
     path = os.path.join(job.subfolder("pictures"), f"plan-{sha1(told.encode()).hexdigest()[:20]}.png")
     if os.path.exists(path):
@@ -66,8 +79,14 @@ def _made(job: Job, how: str, level: int, x: int, y: int, seen: Seen) -> bytes:
     pixel = 2.0**-level
     span = TILE * pixel
     sheet = from_above.Sheet((x * span, (y + 1) * span), pixel, TILE, TILE)
-    heights = (EVERYWHERE[0] if seen.low is None else seen.low, EVERYWHERE[1] if seen.high is None else seen.high)
-    low, high = np.array([x * span, y * span, heights[0]]), np.array([(x + 1) * span, (y + 1) * span, heights[1]])
+    heights = (
+        EVERYWHERE[0] if seen.low is None else seen.low,
+        EVERYWHERE[1] if seen.high is None else seen.high,
+    )
+    low, high = (
+        np.array([x * span, y * span, heights[0]]),
+        np.array([(x + 1) * span, (y + 1) * span, heights[1]]),
+    )
     stations = []
     for scan, pose in scene.shown(job):
         if not seen.scans or scan.id in seen.scans:
@@ -85,8 +104,21 @@ def _add(sheet, cloud, record: dict, pose, low, high, heights, hidden: list[int]
         allowed = cloud.kept(start, stop)
         if hidden:
             allowed &= ~np.isin(cloud.values("class", 0, start, stop), hidden)
-        tone = np.clip((cloud.values("intensity", light, start, stop).astype(np.float32) - dark) / max(light - dark, 1), 0, 1)
-        sheet.add(np.asarray(cloud.read("position", start, stop)), cloud.scale, cloud.offset, pose, tone, allowed, weight, heights)
+        tone = np.clip(
+            (cloud.values("intensity", light, start, stop).astype(np.float32) - dark) / max(light - dark, 1),
+            0,
+            1,
+        )
+        sheet.add(
+            np.asarray(cloud.read("position", start, stop)),
+            cloud.scale,
+            cloud.offset,
+            pose,
+            tone,
+            allowed,
+            weight,
+            heights,
+        )
 
 
 def _png(picture: np.ndarray) -> bytes:

@@ -1,4 +1,6 @@
-"""Points of a slab or a box as a view shows them, cut out of the octrees: only those inside, evenly thinned where they are more than can be drawn."""
+"""Points of a slab or a box as a view shows them, cut out of the octrees: only those inside, evenly thinned
+where they are more than can be drawn.
+"""
 
 from typing import Annotated
 
@@ -16,7 +18,9 @@ Planes = Annotated[list[Plane], Field(min_length=1, max_length=24)]
 
 
 class Wanted(BaseModel):
-    """What a view asks for, in the scene's coordinates: convex pieces as planes (a, b, c, d: a x + b y + c z ≤ d), less the box ``but``."""
+    """What a view asks for, in the scene's coordinates: convex pieces as planes (a, b, c, d: a x + b y + c z
+    ≤ d), less the box ``but``.
+    """
 
     pieces: Annotated[list[Planes], Field(min_length=1, max_length=200)]
     but: Annotated[list[Plane], Field(max_length=6)] = []
@@ -26,8 +30,10 @@ class Wanted(BaseModel):
 
 
 def pack(job: Job, wanted: Wanted) -> bytes:
-    """Header (u32 scans, u32 whether these are all points, 8 bytes zero), then for each scan with points: u32 scan, u32 count, f64×3 a place in the scan's
-    frame (m), and planes f32×4 (x, y, z from that place, intensity from 0 to 1), u8×4 (native colour, class), u8×4 (photo colour, zero).  Little-endian."""
+    """Header (u32 scans, u32 whether these are all points, 8 bytes zero), then for each scan with points: u32
+    scan, u32 count, f64×3 a place in the scan's frame (m), and planes f32×4 (x, y, z from that place,
+    intensity from 0 to 1), u8×4 (native colour, class), u8×4 (photo colour, zero).  Little-endian.
+    """
     origin, chosen = origin_of(job), set(wanted.scans)
     clouds = []
     for scan, pose in shown(job):
@@ -35,7 +41,11 @@ def pack(job: Job, wanted: Wanted) -> bytes:
             place = pose.copy()
             place[:3, 3] -= origin
             clouds.append((scan.id, job.cloud(scan.id), place))
-    region = store.Region(tuple(np.array(p, float) for p in wanted.pieces), np.array(wanted.but, float).reshape(-1, 4), tuple(wanted.hidden))
+    region = store.Region(
+        tuple(np.array(p, float) for p in wanted.pieces),
+        np.array(wanted.but, float).reshape(-1, 4),
+        tuple(wanted.hidden),
+    )
     found, whole = store.points([(cloud, place) for _, cloud, place in clouds], region, wanted.budget)
     parts = [_planes(number, cloud, index) for (number, cloud, _), index in zip(clouds, found) if len(index)]
     return np.array([len(parts), whole, 0, 0], "<u4").tobytes() + b"".join(parts)
@@ -44,11 +54,25 @@ def pack(job: Job, wanted: Wanted) -> bytes:
 def _planes(number: int, cloud, index: np.ndarray) -> bytes:
     xyz, count = cloud.at(index), len(index)
     middle = np.round((xyz.min(0) + xyz.max(0)) / 2, 3)
-    first, second, third = np.zeros((count, 4), "<f4"), np.zeros((count, 4), np.uint8), np.zeros((count, 4), np.uint8)
+    first, second, third = (
+        np.zeros((count, 4), "<f4"),
+        np.zeros((count, 4), np.uint8),
+        np.zeros((count, 4), np.uint8),
+    )
     first[:, :3] = xyz - middle
     if cloud.has("intensity"):
         first[:, 3] = cloud.pick("intensity", index) / 65535
-    for name, plane, where in (("class", second, 3), ("native_rgb", second, slice(0, 3)), ("photo_rgb", third, slice(0, 3))):
+    for name, plane, where in (
+        ("class", second, 3),
+        ("native_rgb", second, slice(0, 3)),
+        ("photo_rgb", third, slice(0, 3)),
+    ):
         if cloud.has(name):
             plane[:, where] = cloud.pick(name, index)
-    return np.array([number, count], "<u4").tobytes() + middle.astype("<f8").tobytes() + first.tobytes() + second.tobytes() + third.tobytes()
+    return (
+        np.array([number, count], "<u4").tobytes()
+        + middle.astype("<f8").tobytes()
+        + first.tobytes()
+        + second.tobytes()
+        + third.tobytes()
+    )

@@ -10,24 +10,43 @@ from terrazza.db import queries
 from terrazza.errors import NotFound
 from terrazza.operations.base import find
 from terrazza.operations.classify import class_counts
-from terrazza.operations.targets import layout, places, target_warnings
 from terrazza.operations.job import Job, covariance_of
 from terrazza.operations.judging import statement, verdict
+from terrazza.operations.targets import layout, places, target_warnings
 from terrazza.web.contexts import inbox
 from terrazza.web.contexts.forms import form
 
-
-HALF, CLOSE_UP = 1.5, 0.002  # m of slab to either side of a double wall, and m a pixel of plan and slab that show it
+HALF, CLOSE_UP = (
+    1.5,
+    0.002,
+)  # m of slab to either side of a double wall, and m a pixel of plan and slab that show it
 
 
 def build(job: Job, step: str) -> dict:
     """Context of one step's sheet, with the name of its ``template``."""
-    makers = {"import": _import, "register": _register, "georeference": _georeference, "clean": _clean, "colorize": _colorize, "classify": _classify, "draw": _draw, "deliver": _deliver}
+    makers = {
+        "import": _import,
+        "register": _register,
+        "georeference": _georeference,
+        "clean": _clean,
+        "colorize": _colorize,
+        "classify": _classify,
+        "draw": _draw,
+        "deliver": _deliver,
+    }
     if step not in makers:
         raise NotFound(f"There is no step “{step}”.", f"Steps are {', '.join(makers)}.")
     scans = [_scan(job, s) for s in job.scans()]
-    return {"template": f"_sheet_{step}.html", "step": step, "job": job.row, "scans": scans, "points": sum(s["points"] for s in scans), "placed": sum(s["placed"] for s in scans),
-            "georeferenced": job.georeferenced, **makers[step](job)}
+    return {
+        "template": f"_sheet_{step}.html",
+        "step": step,
+        "job": job.row,
+        "scans": scans,
+        "points": sum(s["points"] for s in scans),
+        "placed": sum(s["placed"] for s in scans),
+        "georeferenced": job.georeferenced,
+        **makers[step](job),
+    }
 
 
 def _scan(job: Job, scan) -> dict:
@@ -35,11 +54,29 @@ def _scan(job: Job, scan) -> dict:
     own = np.array(grid[str(scan.id)]) if str(scan.id) in grid else covariance_of(scan.pose_record)
     sigma = np.sqrt(np.maximum(np.diag(own), 0)) if own is not None else None
     pose = job.grid_pose(scan) if scan.pose is not None else None
-    return {"id": scan.id, "name": scan.name, "points": scan.points, "placed": pose is not None, "fixed": bool(scan.pose_record.get("fixed")), "out": bool(job.get("left_out", scan.id)),
-            "how": scan.pose_record.get("how", ""), "place": pose[:3, 3].tolist() if pose is not None else None, "heading_deg": float(np.degrees(np.arctan2(pose[1, 0], pose[0, 0]))) if pose is not None else 0.0,
-            "sigma_mm": float(sigma[3:].max() * 1000) if sigma is not None else None, "sigma_mdeg": float(np.degrees(sigma[:3].max()) * 1000) if sigma is not None else None,
-            "dropped": scan.record.get("dropped", 0), "grid": scan.record.get("grid"), "instrument": scan.record.get("instrument", ""), "file": scan.record["file"], "notes": scan.record.get("notes", ""), "block": scan.record.get("block", ""), "every": scan.record.get("taken", {}).get("every", 1), "timed": bool(job.get("column", f"{scan.id}/time")),
-            "photo": any(p["scan"] == scan.id for p in job.facts("photo").values()), "coloured": bool(job.get("column", f"{scan.id}/photo_rgb"))}
+    return {
+        "id": scan.id,
+        "name": scan.name,
+        "points": scan.points,
+        "placed": pose is not None,
+        "fixed": bool(scan.pose_record.get("fixed")),
+        "out": bool(job.get("left_out", scan.id)),
+        "how": scan.pose_record.get("how", ""),
+        "place": pose[:3, 3].tolist() if pose is not None else None,
+        "heading_deg": float(np.degrees(np.arctan2(pose[1, 0], pose[0, 0]))) if pose is not None else 0.0,
+        "sigma_mm": float(sigma[3:].max() * 1000) if sigma is not None else None,
+        "sigma_mdeg": float(np.degrees(sigma[:3].max()) * 1000) if sigma is not None else None,
+        "dropped": scan.record.get("dropped", 0),
+        "grid": scan.record.get("grid"),
+        "instrument": scan.record.get("instrument", ""),
+        "file": scan.record["file"],
+        "notes": scan.record.get("notes", ""),
+        "block": scan.record.get("block", ""),
+        "every": scan.record.get("taken", {}).get("every", 1),
+        "timed": bool(job.get("column", f"{scan.id}/time")),
+        "photo": any(p["scan"] == scan.id for p in job.facts("photo").values()),
+        "coloured": bool(job.get("column", f"{scan.id}/photo_rgb")),
+    }
 
 
 def _last(job: Job, name: str) -> dict | None:
@@ -49,51 +86,134 @@ def _last(job: Job, name: str) -> dict | None:
 
 
 def _import(job: Job) -> dict:
-    return {"inbox": inbox.build(job), "form": form(job, "import.files"), "complete": form(job, "import.complete"), "edit": form(job, "import.edit_scan"), "walk": form(job, "import.walk"), "remove": form(job, "import.remove_scan"), "photos": job.facts("photo"), "add_photo": form(job, "import.add_photo"), "edit_photo": form(job, "import.edit_photo"), "latest": _last(job, "import.files")}
+    return {
+        "inbox": inbox.build(job),
+        "form": form(job, "import.files"),
+        "complete": form(job, "import.complete"),
+        "edit": form(job, "import.edit_scan"),
+        "walk": form(job, "import.walk"),
+        "remove": form(job, "import.remove_scan"),
+        "photos": job.facts("photo"),
+        "add_photo": form(job, "import.add_photo"),
+        "edit_photo": form(job, "import.edit_photo"),
+        "latest": _last(job, "import.files"),
+    }
 
 
 def _register(job: Job) -> dict:
     network = job.get("network") or {}
-    return {"ties": list(job.facts("tie").values()), "rms_mm": network.get("rms_mm"), "verdict": verdict(network.get("rms_mm")), "automatic": form(job, "register.automatic"),
-            "adjust": form(job, "register.adjust"), "set_pose": form(job, "register.set_pose"), "cloud_fit": form(job, "register.cloud_fit"), "doubted": _doubted(job), "double_walls": form(job, "register.double_walls"), "doubles": _doubles(job, network), "looked": "doubles" in network, "statement": statement(job), "ties_off": {k for k, c in job.facts("tie_choice").items() if not c["on"]}}
+    return {
+        "ties": list(job.facts("tie").values()),
+        "rms_mm": network.get("rms_mm"),
+        "verdict": verdict(network.get("rms_mm")),
+        "automatic": form(job, "register.automatic"),
+        "adjust": form(job, "register.adjust"),
+        "set_pose": form(job, "register.set_pose"),
+        "cloud_fit": form(job, "register.cloud_fit"),
+        "doubted": _doubted(job),
+        "double_walls": form(job, "register.double_walls"),
+        "doubles": _doubles(job, network),
+        "looked": "doubles" in network,
+        "statement": statement(job),
+        "ties_off": {k for k, c in job.facts("tie_choice").items() if not c["on"]},
+    }
 
 
 def _doubles(job: Job, network: dict) -> list[dict]:
-    """Double walls of scans that are here, each with the address of the view that shows it: a slab across it, colours by scan."""
+    """Double walls of scans that are here, each with the address of the view that shows it: a slab across it,
+    colours by scan.
+    """
     there, out = {s.id for s in job.scans(placed=True)}, []
     for d in network.get("doubles") or []:
         if {d["a"], d["b"]} <= there:
-            at, across = rigid.apply(job.frame, np.array([d["at"]]))[0], job.frame[:3, :3] @ np.array(d["normal"])
-            flat = across[:2] / np.linalg.norm(across[:2]) if np.linalg.norm(across[:2]) > 0.3 else np.array([1.0, 0.0])
+            at, across = (
+                rigid.apply(job.frame, np.array([d["at"]]))[0],
+                job.frame[:3, :3] @ np.array(d["normal"]),
+            )
+            flat = (
+                across[:2] / np.linalg.norm(across[:2])
+                if np.linalg.norm(across[:2]) > 0.3
+                else np.array([1.0, 0.0])
+            )
             ends = np.r_[at[:2] - HALF * flat, at[:2] + HALF * flat]
-            words = {"plan": [*at[:2], CLOSE_UP], "space": [*at, 6, 0.6, 0.5], "slab": [*ends, HALF, at[2], CLOSE_UP, 0.1], "cut": [1, at[2], 0.05]}
-            out.append(d | {"look": ";".join(f"{k}={','.join(f'{v:.4f}' for v in values)}" for k, values in words.items()) + ";colour=scan;plan-as=same"})
+            words = {
+                "plan": [*at[:2], CLOSE_UP],
+                "space": [*at, 6, 0.6, 0.5],
+                "slab": [*ends, HALF, at[2], CLOSE_UP, 0.1],
+                "cut": [1, at[2], 0.05],
+            }
+            out.append(
+                d
+                | {
+                    "look": ";".join(
+                        f"{k}={','.join(f'{v:.4f}' for v in values)}" for k, values in words.items()
+                    )
+                    + ";colour=scan;plan-as=same"
+                }
+            )
     return out
 
 
 def _doubted(job: Job) -> list[dict]:
     """Scans whose placement is not certain, with the places (x, y) of what there is to choose from."""
     names = {s.id: s.name for s in job.scans()}
-    return [{"id": int(k), "name": names[int(k)], "doubt": v["doubt"], "island": v["island"], "places": [(job.frame @ np.array(m))[:3, 3].tolist() for m in v["alternatives"]] if v["island"] in {1, None} else []}
-            for k, v in job.facts("standing").items() if v["doubt"] and int(k) in names]
+    return [
+        {
+            "id": int(k),
+            "name": names[int(k)],
+            "doubt": v["doubt"],
+            "island": v["island"],
+            "places": [(job.frame @ np.array(m))[:3, 3].tolist() for m in v["alternatives"]]
+            if v["island"] in {1, None}
+            else [],
+        }
+        for k, v in job.facts("standing").items()
+        if v["doubt"] and int(k) in names
+    ]
 
 
 def _georeference(job: Job) -> dict:
     groups = places(job) if job.facts("target") else []
     targets = [{"number": int(k), **t} for k, t in job.facts("target").items()]
-    targets.sort(key=lambda t: (t["dropped"], -layout.doubt(t["sigma"], t.get("fit") or 1.0, t.get("range") or 0.0, t.get("incidence_deg") or 0.0)))
+    targets.sort(
+        key=lambda t: (
+            t["dropped"],
+            -layout.doubt(
+                t["sigma"], t.get("fit") or 1.0, t.get("range") or 0.0, t.get("incidence_deg") or 0.0
+            ),
+        )
+    )
     texts = inbox.build(job)["texts"]
     control = job.facts("control")
-    role_values = {n: {"point": n, "check.there": "1"} | ({} if c["check"] else {"check": "on"}) for n, c in control.items()}
-    return {"frame": job.get("frame"), "role_values": role_values, "targets": targets, "groups": groups, "poor": target_warnings(job), "texts": texts, "find_targets": form(job, "georeference.targets"),
-            "control_form": form(job, "georeference.control"), "level": form(job, "georeference.level"), "bend": form(job, "georeference.bend"), "crs": job.get("crs"), "demo_control": _demo_control(job)}
+    role_values = {
+        n: {"point": n, "check.there": "1"} | ({} if c["check"] else {"check": "on"})
+        for n, c in control.items()
+    }
+    return {
+        "frame": job.get("frame"),
+        "role_values": role_values,
+        "targets": targets,
+        "groups": groups,
+        "poor": target_warnings(job),
+        "texts": texts,
+        "find_targets": form(job, "georeference.targets"),
+        "control_form": form(job, "georeference.control"),
+        "level": form(job, "georeference.level"),
+        "bend": form(job, "georeference.bend"),
+        "crs": job.get("crs"),
+        "demo_control": _demo_control(job),
+    }
 
 
 def _demo_control(job: Job) -> str:
     """Path of a control file that lies beside the imported files, where there is one."""
     last = [e for e in queries.done_entries(job.row) if e.operation == "import.files"]
     for folder in {os.path.dirname(p) for e in last for p in e.params.get("files", [])}:
-        for name in sorted(os.listdir(folder)) if job.reaches(os.path.join(folder, "any")) and os.path.isdir(folder) else ():
+        for name in (
+            sorted(os.listdir(folder))
+            if job.reaches(os.path.join(folder, "any")) and os.path.isdir(folder)
+            else ()
+        ):
             if name.lower().endswith(".csv"):
                 return os.path.join(folder, name)
     return ""
@@ -101,25 +221,54 @@ def _demo_control(job: Job) -> str:
 
 def _clean(job: Job) -> dict:
     entries = {e.number: e for e in queries.done_entries(job.row)}
-    cuts = [{"number": int(k), "title": find(entries[int(k)].operation).title if int(k) in entries else "", **v} for k, v in job.facts("cut").items()]
+    cuts = [
+        {"number": int(k), "title": find(entries[int(k)].operation).title if int(k) in entries else "", **v}
+        for k, v in job.facts("cut").items()
+    ]
     return {"cuts": cuts, "outliers": form(job, "clean.outliers"), "latest": _last(job, "clean.outliers")}
 
 
 def _colorize(job: Job) -> dict:
-    return {"photos": list(job.facts("photo").values()), "form": form(job, "colorize.photos"), "latest": _last(job, "colorize.photos")}
+    return {
+        "photos": list(job.facts("photo").values()),
+        "form": form(job, "colorize.photos"),
+        "latest": _last(job, "colorize.photos"),
+    }
 
 
 def _classify(job: Job) -> dict:
     last = [e for e in queries.done_entries(job.row) if e.operation.startswith("classify.")]
-    rows = last[-1].figures["classes"] if last else [r | {"before": r["points"], "after": r["points"]} for r in class_names.shares(class_counts(job))]
-    return {"classes": rows, "ground": form(job, "classify.ground"), "bands": form(job, "classify.height_bands")}
+    rows = (
+        last[-1].figures["classes"]
+        if last
+        else [
+            r | {"before": r["points"], "after": r["points"]} for r in class_names.shares(class_counts(job))
+        ]
+    )
+    return {
+        "classes": rows,
+        "ground": form(job, "classify.ground"),
+        "bands": form(job, "classify.height_bands"),
+    }
 
 
 def _draw(job: Job) -> dict:
-    return {"drawings": [{"id": int(k), **d} for k, d in job.facts("drawing").items()], "form": form(job, "draw.plan_slab")}
+    return {
+        "drawings": [{"id": int(k), **d} for k, d in job.facts("drawing").items()],
+        "form": form(job, "draw.plan_slab"),
+    }
 
 
 def _deliver(job: Job) -> dict:
-    files = [{"number": n, "name": os.path.basename(path), "there": os.path.isfile(path), **d} for n, (path, d) in enumerate(job.facts("deliverable").items(), 1)]
+    files = [
+        {"number": n, "name": os.path.basename(path), "there": os.path.isfile(path), **d}
+        for n, (path, d) in enumerate(job.facts("deliverable").items(), 1)
+    ]
     codes = [r["code"] for r in class_names.shares(class_counts(job))] if job.scans() else []
-    return {"files": files, "codes": codes, "crs": job.get("crs"), "forms": {k: form(job, f"deliver.{k}") for k in ("e57", "laz", "xyz", "dxf", "report")}, "drawn": bool(job.facts("drawing"))}
+    return {
+        "files": files,
+        "codes": codes,
+        "crs": job.get("crs"),
+        "forms": {k: form(job, f"deliver.{k}") for k in ("e57", "laz", "xyz", "dxf", "report")},
+        "drawn": bool(job.facts("drawing")),
+    }

@@ -22,7 +22,9 @@ class Try(BaseModel):
 
 def try_out(job: Job, wanted: Try) -> dict:
     """Figures of a measure before it is set down, with ``says``."""
-    params = find("measure.take").check({"kind": wanted.kind, "points": [p.model_dump() for p in wanted.points], "reach": wanted.reach})
+    params = find("measure.take").check(
+        {"kind": wanted.kind, "points": [p.model_dump() for p in wanted.points], "reach": wanted.reach}
+    )
     figures = table.measured(job, params.kind, [p.model_dump() for p in params.points], params.reach)
     return figures | {"says": table.told(Notation.of(job), params.kind, figures)}
 
@@ -31,10 +33,21 @@ def rows(job: Job) -> list[dict]:
     """Every measure as the scans lie now; one that cannot be taken any more says why."""
     notation, out = Notation.of(job), []
     for number, record in job.facts("measure").items():
-        row = {"id": int(number), "kind": record["kind"], "name": record["name"], "at": [], "says": "", "figures": {}}
+        row = {
+            "id": int(number),
+            "kind": record["kind"],
+            "name": record["name"],
+            "at": [],
+            "says": "",
+            "figures": {},
+        }
         try:
             figures = table.measured(job, record["kind"], record["points"], record["reach"])
-            row |= {"at": figures.pop("at"), "figures": figures, "says": table.told(notation, record["kind"], figures)}
+            row |= {
+                "at": figures.pop("at"),
+                "figures": figures,
+                "says": table.told(notation, record["kind"], figures),
+            }
         except TerrazzaError as error:
             row["says"] = str(error)
         out.append(row)
@@ -42,11 +55,21 @@ def rows(job: Job) -> list[dict]:
 
 
 def pins(job: Job) -> list[dict]:
-    return [{"id": int(k), **{n: p[n] for n in ("name", "text", "link", "measure", "picture")}, "at": table.place(job, p["point"]).tolist()} for k, p in job.facts("pin").items() if job.get("scan", p["point"]["scan"])]
+    return [
+        {
+            "id": int(k),
+            **{n: p[n] for n in ("name", "text", "link", "measure", "picture")},
+            "at": table.place(job, p["point"]).tolist(),
+        }
+        for k, p in job.facts("pin").items()
+        if job.get("scan", p["point"]["scan"])
+    ]
 
 
 def scene(job: Job, origin: np.ndarray) -> dict:
-    """What the canvases draw, relative to ``origin``; measures that need a look at the points are drawn at their touched place."""
+    """What the canvases draw, relative to ``origin``; measures that need a look at the points are drawn at
+    their touched place.
+    """
     shown = []
     for number, record in job.facts("measure").items():
         if any(job.get("scan", t["scan"]) is None for t in record["points"]):
@@ -54,16 +77,42 @@ def scene(job: Job, origin: np.ndarray) -> dict:
         at = np.array([table.place(job, t) for t in record["points"]])
         label = record["name"]
         if record["kind"] in table.FROM_POINTS:
-            label = table.told(Notation.of(job), record["kind"], table.measured(job, record["kind"], record["points"], record["reach"])).split(" · ")[0]
-        shown.append({"id": int(number), "kind": record["kind"], "name": record["name"], "label": label, "at": (at - origin).tolist()})
-    return {"measures": shown, "pins": [p | {"at": (np.array(p["at"]) - origin).tolist()} for p in pins(job)], "boxes": boxes(job, origin), "notation": Notation.of(job).about()}
+            label = table.told(
+                Notation.of(job),
+                record["kind"],
+                table.measured(job, record["kind"], record["points"], record["reach"]),
+            ).split(" · ")[0]
+        shown.append(
+            {
+                "id": int(number),
+                "kind": record["kind"],
+                "name": record["name"],
+                "label": label,
+                "at": (at - origin).tolist(),
+            }
+        )
+    return {
+        "measures": shown,
+        "pins": [p | {"at": (np.array(p["at"]) - origin).tolist()} for p in pins(job)],
+        "boxes": boxes(job, origin),
+        "notation": Notation.of(job).about(),
+    }
 
 
 def boxes(job: Job, origin: np.ndarray) -> list[dict]:
     """Boxes as drawn: ``centre`` relative to the origin, ``size``, ``heading`` (rad, grid or job frame)."""
     turn = rigid.heading(job.frame)
-    return [{"id": int(k), "name": b["name"], "centre": (rigid.apply(job.frame, np.array([b["centre"]]))[0] - origin).tolist(), "size": b["size"], "heading": float(np.radians(b["heading_deg"]) + turn), "outside": b["outside"]}
-            for k, b in job.facts("box").items()]
+    return [
+        {
+            "id": int(k),
+            "name": b["name"],
+            "centre": (rigid.apply(job.frame, np.array([b["centre"]]))[0] - origin).tolist(),
+            "size": b["size"],
+            "heading": float(np.radians(b["heading_deg"]) + turn),
+            "outside": b["outside"],
+        }
+        for k, b in job.facts("box").items()
+    ]
 
 
 def build(job: Job) -> dict:
@@ -72,5 +121,12 @@ def build(job: Job) -> dict:
     writing = form(job, "table.notation")
     for row in writing["params"]:
         row["value"] = getattr(notation, row["name"])
-    return {"job": job.row, "measures": rows(job), "pins": [p | {"place": notation.coordinate(p["at"])} for p in pins(job)], "boxes": [{"id": int(k), **b} for k, b in job.facts("box").items()],
-            "views": [{"id": int(k), **v} for k, v in job.facts("view").items()], "writing": writing, "lists": {k: form(job, f"deliver.{k}") for k in ("measures", "pins")}}
+    return {
+        "job": job.row,
+        "measures": rows(job),
+        "pins": [p | {"place": notation.coordinate(p["at"])} for p in pins(job)],
+        "boxes": [{"id": int(k), **b} for k, b in job.facts("box").items()],
+        "views": [{"id": int(k), **v} for k, v in job.facts("view").items()],
+        "writing": writing,
+        "lists": {k: form(job, f"deliver.{k}") for k in ("measures", "pins")},
+    }

@@ -9,19 +9,54 @@ from terrazza.operations.notation import Notation
 
 
 def build(job: Job, current: str) -> dict:
-    """``steps``: slug, name, figure, state (done, stale or todo), ``needs`` (a sentence), ``doubt`` (why its last result is not certain) and ``current``."""
+    """``steps``: slug, name, figure, state (done, stale or todo), ``needs`` (a sentence), ``doubt`` (why its
+    last result is not certain) and ``current``.
+    """
     doubts = _doubts(job)
     stale = fieldbook.stale(job.row)
-    steps_of_stale = {find(e.operation).step: why for e in Entry.select().where(Entry.job == job.row, Entry.number << list(stale)) for why in [stale[e.number]]} if stale else {}
-    figures = {"Import": _import, "Register": _register, "Georeference": _georeference, "Clean": _clean, "Colorize": _colorize, "Classify": _classify, "Draw": _draw, "Deliver": _deliver}
+    steps_of_stale = (
+        {
+            find(e.operation).step: why
+            for e in Entry.select().where(Entry.job == job.row, Entry.number << list(stale))
+            for why in [stale[e.number]]
+        }
+        if stale
+        else {}
+    )
+    figures = {
+        "Import": _import,
+        "Register": _register,
+        "Georeference": _georeference,
+        "Clean": _clean,
+        "Colorize": _colorize,
+        "Classify": _classify,
+        "Draw": _draw,
+        "Deliver": _deliver,
+    }
     steps = []
     for name in STEPS:
         figure, needs = figures[name](job)
         state = "todo" if figure is None or needs else "stale" if name in steps_of_stale else "done"
-        steps.append({"slug": name.lower(), "name": name, "figure": figure or "–", "state": state, "current": name.lower() == current, "doubt": doubts.get(name, ""),
-                      "needs": needs or (f"{steps_of_stale[name]} since" if state == "stale" else "")})
+        steps.append(
+            {
+                "slug": name.lower(),
+                "name": name,
+                "figure": figure or "–",
+                "state": state,
+                "current": name.lower() == current,
+                "doubt": doubts.get(name, ""),
+                "needs": needs or (f"{steps_of_stale[name]} since" if state == "stale" else ""),
+            }
+        )
     scans, notation = job.scans(), Notation.of(job)
-    return {"job": job.row, "steps": steps, "scans_total": len(scans), "points_total": sum(s.points for s in scans), "unit_note": f"{'grid' if job.georeferenced else 'no grid yet'}, {notation.plural}", "notation": notation}
+    return {
+        "job": job.row,
+        "steps": steps,
+        "scans_total": len(scans),
+        "points_total": sum(s.points for s in scans),
+        "unit_note": f"{'grid' if job.georeferenced else 'no grid yet'}, {notation.plural}",
+        "notation": notation,
+    }
 
 
 def _doubts(job: Job) -> dict[str, str]:
@@ -32,7 +67,9 @@ def _doubts(job: Job) -> dict[str, str]:
         operation = known(entry.operation)
         if operation is not None:
             found.setdefault(operation.step, []).extend((entry.figures or {}).get("doubt") or [])
-    return {step: f"{len(said)} doubt{'s' * (len(said) != 1)}: {said[0]}" for step, said in found.items() if said}
+    return {
+        step: f"{len(said)} doubt{'s' * (len(said) != 1)}: {said[0]}" for step, said in found.items() if said
+    }
 
 
 def _import(job):
@@ -42,13 +79,20 @@ def _import(job):
 
 def _register(job):
     scans = job.scans()
-    placed, wanted = sum(s.pose is not None for s in scans), [s for s in scans if not job.get("left_out", s.id)]
+    placed, wanted = (
+        sum(s.pose is not None for s in scans),
+        [s for s in scans if not job.get("left_out", s.id)],
+    )
     loose = sum(s.pose is None for s in wanted)
     rms = (job.get("network") or {}).get("rms_mm")
     if not placed:
         return None, "needs scans" if not scans else ""
     notation = Notation.of(job)
-    return (notation.residual(rms) if rms is not None and placed == len(scans) else f"{placed} of {len(scans)} placed"), f"{loose} scan{'s' * (loose != 1)} not placed yet" if loose else ""
+    return (
+        notation.residual(rms)
+        if rms is not None and placed == len(scans)
+        else f"{placed} of {len(scans)} placed"
+    ), f"{loose} scan{'s' * (loose != 1)} not placed yet" if loose else ""
 
 
 def _georeference(job):
@@ -64,16 +108,29 @@ def _georeference(job):
 def _clean(job):
     cuts = job.facts("cut")
     total = sum(s.points for s in job.scans())
-    return (f"{100 * sum(c['points'] for c in cuts.values()) / max(total, 1):.2f} % cut", "") if cuts else (None, "")
+    return (
+        (f"{100 * sum(c['points'] for c in cuts.values()) / max(total, 1):.2f} % cut", "")
+        if cuts
+        else (None, "")
+    )
 
 
 def _colorize(job):
     coloured = sum(1 for k in job.facts("column") if k.endswith("/photo_rgb"))
-    return (f"{coloured} of {len(job.scans())} scans", "") if coloured else (None, "" if job.facts("photo") or not job.scans() else "no photos came along")
+    return (
+        (f"{coloured} of {len(job.scans())} scans", "")
+        if coloured
+        else (None, "" if job.facts("photo") or not job.scans() else "no photos came along")
+    )
 
 
 def _classify(job):
-    last = Entry.select().where((Entry.job == job.row) & (Entry.state == "done") & (Entry.operation == "classify.ground")).order_by(Entry.number.desc()).first()
+    last = (
+        Entry.select()
+        .where((Entry.job == job.row) & (Entry.state == "done") & (Entry.operation == "classify.ground"))
+        .order_by(Entry.number.desc())
+        .first()
+    )
     return (f"ground {100 * last.figures['share']:.0f} %", "") if last else (None, "")
 
 

@@ -1,6 +1,28 @@
 """The route table."""
 
-from terrazza.web.routes import deliverables, fieldbook, inbox, jobs, pictures, plan, scene, sheets, station, table
+from terrazza.web.routes import (
+    deliverables,
+    fieldbook,
+    inbox,
+    jobs,
+    pictures,
+    plan,
+    scene,
+    sheets,
+    station,
+    table,
+)
 
 # jobs last: its /jobs/{id}/{step} would take the others' addresses
-ROUTERS = (sheets.router, fieldbook.router, inbox.router, scene.router, pictures.router, plan.router, station.router, table.router, deliverables.router, jobs.router)
+ROUTERS = (
+    sheets.router,
+    fieldbook.router,
+    inbox.router,
+    scene.router,
+    pictures.router,
+    plan.router,
+    station.router,
+    table.router,
+    deliverables.router,
+    jobs.router,
+)

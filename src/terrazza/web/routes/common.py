@@ -6,7 +6,9 @@ from terrazza.db import queries
 from terrazza.operations.job import Job
 from terrazza.settings import settings
 
-FOR_GOOD = {"Cache-Control": "private, max-age=31536000, immutable"}  # for addresses that are new whenever what they show has changed
+FOR_GOOD = {
+    "Cache-Control": "private, max-age=31536000, immutable"
+}  # for addresses that are new whenever what they show has changed
 
 
 def job_of(request: Request, job_id: int) -> Job:

@@ -27,7 +27,9 @@ def _state(request: Request, job_id: int, form: str, values) -> Response:
     job = job_of(request, job_id)
     operation = find(f"deliver.{form}")
     params = operation.check(forms.values(operation, values))
-    return pages.page(request, "_statement.html", said=statement(job, form, params, QUIET), title=operation.title)
+    return pages.page(
+        request, "_statement.html", said=statement(job, form, params, QUIET), title=operation.title
+    )
 
 
 @router.get("/file/{number}")
@@ -37,5 +39,8 @@ def download(request: Request, job_id: int, number: int) -> Response:
     if not 1 <= number <= len(paths) or not os.path.isfile(paths[number - 1]):
         raise NotFound("This deliverable is not there any more.", "Write it again.")
     if not job.reaches(paths[number - 1]):
-        raise NotFound(f"“{paths[number - 1]}” lies outside the folders that the page may read.", "Open it there, or write it anew from this page.")
+        raise NotFound(
+            f"“{paths[number - 1]}” lies outside the folders that the page may read.",
+            "Open it there, or write it anew from this page.",
+        )
     return FileResponse(paths[number - 1], filename=os.path.basename(paths[number - 1]))

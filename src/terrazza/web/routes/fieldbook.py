@@ -37,7 +37,9 @@ def undo(request: Request, job_id: int, number: int) -> Response:
     else:
         with lease(job.workspace, job.row.folder, "an undo"):
             fieldbook.undo(entry)
-    return pages.page(request, "_strip.html", headers={"HX-Trigger": "changed"}, **context.strip(job_of(request, job_id)))
+    return pages.page(
+        request, "_strip.html", headers={"HX-Trigger": "changed"}, **context.strip(job_of(request, job_id))
+    )
 
 
 @router.post("/cancel/{number}")
@@ -45,7 +47,9 @@ def cancel(request: Request, job_id: int, number: int) -> Response:
     job = job_of(request, job_id)
     entry = queries.entry_of(job.row, number)
     Entry.update(cancel=True).where(Entry.id == entry.id).execute()
-    Entry.update(state="cancelled", message="Cancelled before it began.").where((Entry.id == entry.id) & (Entry.state == "queued")).execute()
+    Entry.update(state="cancelled", message="Cancelled before it began.").where(
+        (Entry.id == entry.id) & (Entry.state == "queued")
+    ).execute()
     return pages.page(request, "_strip.html", **context.strip(job))
 
 

@@ -22,7 +22,14 @@ Bytes = Annotated[int, Query(ge=0, le=2**60)]
 
 def _path(request: Request, job_id: int, name: str) -> str:
     """Where an upload of this plain file name lies; InputError for names that reach elsewhere."""
-    if not name or name != os.path.basename(name) or name.startswith(".") or "\0" in name or len(name.encode(errors="replace")) > 200 or name.lower().endswith(UNFINISHED):
+    if (
+        not name
+        or name != os.path.basename(name)
+        or name.startswith(".")
+        or "\0" in name
+        or len(name.encode(errors="replace")) > 200
+        or name.lower().endswith(UNFINISHED)
+    ):
         raise InputError(f"“{name}” is no file name that can be taken.", "Rename the file.")
     return os.path.join(job_of(request, job_id).subfolder("inbox"), name)
 
@@ -32,7 +39,9 @@ def offset(request: Request, job_id: int, name: str) -> Response:
     """How many bytes of this upload are here."""
     path = _path(request, job_id, name)
     have = os.path.getsize(path + PART) if os.path.exists(path + PART) else 0
-    return Response(headers={"X-Offset": str(have), "X-Whole": str(os.path.getsize(path)) if os.path.exists(path) else ""})
+    return Response(
+        headers={"X-Offset": str(have), "X-Whole": str(os.path.getsize(path)) if os.path.exists(path) else ""}
+    )
 
 
 @router.put("/{name}")
@@ -41,12 +50,16 @@ async def take(request: Request, job_id: int, name: str, offset: Bytes, total: B
     path = _path(request, job_id, name)
     have = os.path.getsize(path + PART) if os.path.exists(path + PART) else 0
     if offset > have:
-        raise StateError(f"The upload of “{name}” is at {have:,} bytes, not at {offset:,}.", "It goes on from there.")
+        raise StateError(
+            f"The upload of “{name}” is at {have:,} bytes, not at {offset:,}.", "It goes on from there."
+        )
     with _alone(path + PART, name) as out:
         out.seek(offset)
         async for chunk in request.stream():
             if out.tell() + len(chunk) > total:
-                raise InputError(f"More bytes arrive for “{name}” than were announced.", "Choose the file again.")
+                raise InputError(
+                    f"More bytes arrive for “{name}” than were announced.", "Choose the file again."
+                )
             await run_in_threadpool(out.write, chunk)
         out.truncate()
         have = out.tell()
@@ -59,12 +72,16 @@ async def take(request: Request, job_id: int, name: str, offset: Bytes, total: B
 
 @contextlib.contextmanager
 def _alone(path: str, name: str):
-    """An unfinished upload open for writing, never through a link; StateError while another one of that name is being taken."""
+    """An unfinished upload open for writing, never through a link; StateError while another one of that name
+    is being taken.
+    """
     with os.fdopen(os.open(path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o644), "r+b") as out:
         try:
             fcntl.flock(out, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError as error:
-            raise StateError(f"“{name}” is being brought already, in another window.", "Wait until that is done.") from error
+            raise StateError(
+                f"“{name}” is being brought already, in another window.", "Wait until that is done."
+            ) from error
         yield out
 
 
@@ -73,13 +90,19 @@ def link(request: Request, job_id: int, path: Annotated[str, Form()]) -> Respons
     """Take a file or a folder of this computer into the inbox without copying it."""
     job = job_of(request, job_id)
     context.link(job, path)
-    return pages.page(request, "_inbox.html", headers={"HX-Trigger-After-Swap": "brought"}, **context.build(job))
+    return pages.page(
+        request, "_inbox.html", headers={"HX-Trigger-After-Swap": "brought"}, **context.build(job)
+    )
 
 
 @router.get("/inside/{index}")
 def inside(request: Request, job_id: int, index: int, file: str) -> Response:
     """What a look inside one scan has found by now."""
-    return pages.page(request, "_inside.html", **context.inside(job_of(request, job_id), request.app.state.looker, file, index))
+    return pages.page(
+        request,
+        "_inside.html",
+        **context.inside(job_of(request, job_id), request.app.state.looker, file, index),
+    )
 
 
 @router.delete("/{name}")

@@ -33,4 +33,6 @@ def open_job(request: Request, job_id: int) -> Response:
 @router.get("/jobs/{job_id}/{step}")
 def show(request: Request, job_id: int, step: str) -> Response:
     job = job_of(request, job_id)
-    return pages.page(request, "job.html", headers={"Cache-Control": "no-store"}, **page_context.build(job, step))
+    return pages.page(
+        request, "job.html", headers={"Cache-Control": "no-store"}, **page_context.build(job, step)
+    )

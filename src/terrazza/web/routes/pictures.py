@@ -19,7 +19,11 @@ def scan(request: Request, job_id: int, scan: int) -> Response:
 @router.get("/inside/{index}.png")
 def inside(request: Request, job_id: int, index: int, file: str, axes: str = "+x +y +z") -> Response:
     """Thumbnail of a scan in a file that is not imported yet, in the axes chosen."""
-    return Response(context.inside(job_of(request, job_id), request.app.state.looker, file, index, axes), media_type="image/png", headers=KEEP)
+    return Response(
+        context.inside(job_of(request, job_id), request.app.state.looker, file, index, axes),
+        media_type="image/png",
+        headers=KEEP,
+    )
 
 
 @router.get("/target/{number}.png")

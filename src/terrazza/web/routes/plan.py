@@ -15,8 +15,24 @@ def about(request: Request, job_id: int) -> Response:
 
 
 @router.get("/{version}/{how}/{level}/{x}_{y}.png")
-def tile(request: Request, job_id: int, version: str, how: str, level: int, x: int, y: int, scans: str = "", hidden: str = "", low: float | None = None, high: float | None = None) -> Response:
+def tile(
+    request: Request,
+    job_id: int,
+    version: str,
+    how: str,
+    level: int,
+    x: int,
+    y: int,
+    scans: str = "",
+    hidden: str = "",
+    low: float | None = None,
+    high: float | None = None,
+) -> Response:
     """One tile; ``version`` makes the address new whenever what it shows has changed."""
     numbers = [[int(n) for n in text.split(",") if n.isdigit()] for text in (scans, hidden)]
     seen = context.Seen(scans=numbers[0], hidden=numbers[1], low=low, high=high)
-    return Response(context.tile(job_of(request, job_id), how, level, x, y, seen), media_type="image/png", headers=FOR_GOOD)
+    return Response(
+        context.tile(job_of(request, job_id), how, level, x, y, seen),
+        media_type="image/png",
+        headers=FOR_GOOD,
+    )

@@ -1,4 +1,6 @@
-"""What the canvases need: the scene, binary nodes, the exact point behind a pick, and the statement of a deliverable."""
+"""What the canvases need: the scene, binary nodes, the exact point behind a pick, and the statement of a
+deliverable.
+"""
 
 from fastapi import APIRouter, Request
 from fastapi.responses import JSONResponse, Response
@@ -29,7 +31,11 @@ def nodes(request: Request, job_id: int, scan: int, version: str, n: str) -> Res
 @router.get("/roots")
 def roots(request: Request, job_id: int) -> Response:
     """The coarsest points of every scan (see ``contexts.scene.roots``)."""
-    return Response(context.roots(job_of(request, job_id)), media_type="application/octet-stream", headers={"Cache-Control": "no-store"})
+    return Response(
+        context.roots(job_of(request, job_id)),
+        media_type="application/octet-stream",
+        headers={"Cache-Control": "no-store"},
+    )
 
 
 @router.get("/tree/{scan}/{version}")
@@ -43,7 +49,11 @@ def tree(request: Request, job_id: int, scan: int, version: str) -> Response:
 @router.post("/region")
 def region(request: Request, job_id: int, wanted: regions.Wanted) -> Response:
     """Points of a slab, a box or what a view shows of them (see ``contexts.regions.pack``)."""
-    return Response(regions.pack(job_of(request, job_id), wanted), media_type="application/octet-stream", headers={"Cache-Control": "no-store"})
+    return Response(
+        regions.pack(job_of(request, job_id), wanted),
+        media_type="application/octet-stream",
+        headers={"Cache-Control": "no-store"},
+    )
 
 
 @router.post("/pick")

@@ -7,8 +7,8 @@ from fastapi.responses import Response
 from terrazza.operations.base import describe, find
 from terrazza.operations.job import PAGE
 from terrazza.web import pages
-from terrazza.web.contexts import forms, sheets, terraces
 from terrazza.web.contexts import fieldbook as book_context
+from terrazza.web.contexts import forms, sheets, terraces
 from terrazza.web.routes.common import job_of
 
 router = APIRouter(prefix="/jobs/{job_id}")
@@ -37,7 +37,9 @@ def _queue(request: Request, job_id: int, operation: str, form) -> Response:
     params = forms.values(kind, form)
     for row in describe(kind)["params"]:
         if row["role"] and params.get(row["name"]):
-            for path in params[row["name"]] if isinstance(params[row["name"]], list) else [params[row["name"]]]:
+            for path in (
+                params[row["name"]] if isinstance(params[row["name"]], list) else [params[row["name"]]]
+            ):
                 job.need_reach(row["role"], str(path))
     request.app.state.queue.add(job.row, operation, params, PAGE)
     return pages.page(request, "_strip.html", headers={"HX-Trigger": "queued"}, **book_context.strip(job))

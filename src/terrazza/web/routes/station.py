@@ -20,16 +20,34 @@ def _named(place: str) -> tuple[int, int]:
 
 @router.get("/{place}.json")
 def about(request: Request, job_id: int, place: str) -> Response:
-    return JSONResponse(context.build(job_of(request, job_id), *_named(place)), headers={"Cache-Control": "no-store"})
+    return JSONResponse(
+        context.build(job_of(request, job_id), *_named(place)), headers={"Cache-Control": "no-store"}
+    )
 
 
 @router.get("/{place}/{version}/{mode}/{level}/{x}-{y}.png")
-def tile(request: Request, job_id: int, place: str, version: str, mode: str, level: int, x: int, y: int) -> Response:
+def tile(
+    request: Request, job_id: int, place: str, version: str, mode: str, level: int, x: int, y: int
+) -> Response:
     """One tile; ``version`` makes the address new whenever what it shows has changed."""
-    return Response(context.tile(job_of(request, job_id), *_named(place), mode, min(max(level, 0), 12), max(x, 0), max(y, 0)), media_type="image/png", headers=FOR_GOOD)
+    return Response(
+        context.tile(
+            job_of(request, job_id), *_named(place), mode, min(max(level, 0), 12), max(x, 0), max(y, 0)
+        ),
+        media_type="image/png",
+        headers=FOR_GOOD,
+    )
 
 
 @router.get("/{place}/pick")
 def pick(request: Request, job_id: int, place: str, row: int, column: int, hidden: str = "") -> Response:
     """The stored point behind a pixel; null where there is none."""
-    return JSONResponse(context.pick(job_of(request, job_id), *_named(place), row, column, [int(c) for c in hidden.split(",") if c.isdigit()]))
+    return JSONResponse(
+        context.pick(
+            job_of(request, job_id),
+            *_named(place),
+            row,
+            column,
+            [int(c) for c in hidden.split(",") if c.isdigit()],
+        )
+    )
