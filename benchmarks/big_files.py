@@ -16,7 +16,7 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.demo import settegradini as estate
 from terrazza.demo.build import field_work
-from terrazza.formats import e57, las_writer
+from terrazza.formats import e57_writer, las_writer
 from terrazza.instruments.scanner import Setup, sweep
 
 COLUMNS, ROWS = 4200, 1800
@@ -57,7 +57,7 @@ def make(folder: str, millions: int) -> None:
                     laz.write({k: v[start : start + 1_000_000] for k, v in chunk.items()})
                 yield chunk
 
-        out = stack.enter_context(e57.Writer(f"{path}.e57"))
+        out = stack.enter_context(e57_writer.Writer(f"{path}.e57"))
         out.add_scan(
             "Big", both(), ["xyz", "intensity", "native_rgb"], bounds=(np.full(3, -75.0), np.full(3, 75.0))
         )

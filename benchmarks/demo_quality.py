@@ -20,7 +20,7 @@ from terrazza.core.clean import outliers
 from terrazza.core.geometry import rigid
 from terrazza.db.queries import add_entry, job_by
 from terrazza.demo import build, settegradini
-from terrazza.operations.job import Job
+from terrazza.operations.spine.job import Job
 from terrazza.work.open import open_workspace
 from terrazza.work.runner import run_entry
 

@@ -26,10 +26,11 @@ import plyfile
 
 from terrazza.db import queries
 from terrazza.errors import TerrazzaError
-from terrazza.formats import e57
-from terrazza.operations import health, reading
-from terrazza.operations.base import find
-from terrazza.operations.job import Job
+from terrazza.formats import e57_writer
+from terrazza.operations.pieces import reading
+from terrazza.operations.spine import health
+from terrazza.operations.spine.base import find
+from terrazza.operations.spine.job import Job
 from terrazza.web.contexts import inbox
 from terrazza.work import archive
 from terrazza.work.open import open_workspace
@@ -65,7 +66,7 @@ def seeds(folder: str) -> list[str]:
     rng = np.random.default_rng(4)
     xyz, tone = rng.uniform(-9, 9, (700, 3)), rng.integers(0, 4000, 700)
     path = lambda name: os.path.join(folder, name)  # noqa: E731
-    with e57.Writer(path("a.e57")) as out:
+    with e57_writer.Writer(path("a.e57")) as out:
         for k in range(2):
             out.add_scan(
                 f"s{k}",

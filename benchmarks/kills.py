@@ -21,9 +21,12 @@ import time
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))
 from terrazza.db import queries  # noqa: E402
 from terrazza.db.models import Entry, database  # noqa: E402
-from terrazza.operations import fieldbook, health  # noqa: E402
-from terrazza.operations.base import find  # noqa: E402
-from terrazza.operations.job import Job  # noqa: E402
+from terrazza.operations.spine import (
+    fieldbook,
+    health,  # noqa: E402
+)
+from terrazza.operations.spine.base import find  # noqa: E402
+from terrazza.operations.spine.job import Job  # noqa: E402
 from terrazza.work.open import open_workspace  # noqa: E402
 from terrazza.work.queue import Queue  # noqa: E402
 from tests.conftest import like, make_field, make_whole  # noqa: E402

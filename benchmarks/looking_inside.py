@@ -20,6 +20,7 @@ from terrazza.demo import settegradini as estate  # noqa: E402
 from terrazza.demo.build import field_work  # noqa: E402
 from terrazza.formats import (
     e57,  # noqa: E402
+    e57_writer,
     glimpse,  # noqa: E402
 )
 from terrazza.instruments.scanner import Setup, sweep  # noqa: E402
@@ -33,7 +34,7 @@ def make(path: str) -> None:
     """Forty scans from eight stations of the demo estate, each turned another way."""
     world, poses = estate.build(), field_work().poses
     swept = [sweep(world, pose, SETUP, k, 100 + k) for k, pose in enumerate(poses)]
-    with e57.Writer(path) as out:
+    with e57_writer.Writer(path) as out:
         for k in range(SCANS):
             data, turn = swept[k % len(swept)], rigid.about_z(0.15 * k)
             chunk = {

@@ -20,7 +20,9 @@ import psutil
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
 from benchmarks.registration import judged  # noqa: E402
 from terrazza.db import queries  # noqa: E402
-from terrazza.formats import e57  # noqa: E402
+from terrazza.formats import (
+    e57_writer,
+)
 from terrazza.work.open import open_workspace  # noqa: E402
 from tests.places import COLUMNS, ROWS, building, moved, rays, scanned  # noqa: E402
 from tests.run import must, opened  # noqa: E402
@@ -30,7 +32,7 @@ def write(path: str, count: int) -> list[np.ndarray]:
     """A file of ``count`` scans of buildings side by side; the true poses."""
     row, column, _ = rays()
     truth: list[np.ndarray] = []
-    with e57.Writer(path) as out:
+    with e57_writer.Writer(path) as out:
         number = 0
         while len(truth) < count:
             rng = np.random.default_rng([7, number])

@@ -19,8 +19,8 @@ import time
 import numpy as np
 
 from terrazza.db import queries
-from terrazza.operations.base import find
-from terrazza.operations.job import Job
+from terrazza.operations.spine.base import find
+from terrazza.operations.spine.job import Job
 from terrazza.work.open import open_workspace
 from terrazza.work.runner import run_entry
 

@@ -25,7 +25,7 @@ import numpy as np
 
 from terrazza.cli.main import main as terrazza
 from terrazza.core.geometry import rigid
-from terrazza.formats import e57
+from terrazza.formats import e57_writer
 
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
 from tests.places import COLUMNS, ROWS, WORLDS, rays, scanned  # noqa: E402
@@ -67,7 +67,7 @@ def job(family: str, seed: int, path: str) -> list[np.ndarray]:
         stations = [*stations[-5:], stations[-3]]
     swept = [scanned(place, family, station, rng) for station in stations]
     poses = [pose for pose, *_ in swept]
-    with e57.Writer(path) as out:
+    with e57_writer.Writer(path) as out:
         for k, ((_, hit, xyz), told) in enumerate(zip(swept, disturbed(family, poses, rng))):
             take = np.ones(len(xyz), bool)
             if family == "odd" and k == 1:

@@ -21,7 +21,7 @@ from playwright.sync_api import sync_playwright
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))
 from terrazza.db import queries  # noqa: E402
-from terrazza.operations.job import Job  # noqa: E402
+from terrazza.operations.spine.job import Job  # noqa: E402
 from terrazza.work.open import open_workspace  # noqa: E402
 from tests.browser.conftest import FLAGS, serve  # noqa: E402
 from tests.run import must  # noqa: E402
@@ -131,7 +131,8 @@ def main(workspace: str, millions: int) -> None:
                   if (p.current && held.key !== before && p.parts.length && first === null)
                     first = performance.now() - start;
                   if (first !== null && t.still && !t.busy && held.budget >= t.slab.budgets[1]) return done();
-                  if (performance.now() - start > 20000) return done(); requestAnimationFrame(look); }; look(); });
+                  if (performance.now() - start > 20000) return done();
+                  requestAnimationFrame(look); }; look(); });
                 out.push([first, performance.now() - start, t.slab.shown]);
               }
               const steps = [], begun = performance.now();

@@ -9,7 +9,7 @@ from numba import njit, prange
 from terrazza.core.geometry import rigid
 from terrazza.instruments.scanner import MIRRORED, MIXED, REAL
 from terrazza.instruments.tracing import cast
-from terrazza.operations.job import Job
+from terrazza.operations.spine.job import Job
 
 DETACHED = 0.03
 

@@ -164,7 +164,7 @@ def shelf(whole, tmp_path_factory):
 def reading(shelf):
     """The finished job, open for reading."""
     from terrazza.db.queries import job_by
-    from terrazza.operations.job import Job
+    from terrazza.operations.spine.job import Job
     from terrazza.work.open import open_workspace
 
     open_workspace(str(shelf))

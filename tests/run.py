@@ -4,8 +4,8 @@ import time
 
 from terrazza.db import queries
 from terrazza.db.models import Entry
-from terrazza.operations.base import find
-from terrazza.operations.job import Job
+from terrazza.operations.spine.base import find
+from terrazza.operations.spine.job import Job
 from terrazza.work.runner import run_entry
 
 

@@ -5,7 +5,7 @@ noise.
 import numpy as np
 
 from terrazza.core.geometry import rigid
-from terrazza.formats import e57
+from terrazza.formats import e57_writer
 
 ROOM = (np.array([0.0, 0.0, 0.0]), np.array([8.0, 6.0, 3.0]))
 BOXES = [
@@ -71,7 +71,7 @@ def write_room(
 ) -> list[np.ndarray]:
     """An E57 of the room's three scans; returns the true poses."""
     poses = room_poses()
-    with e57.Writer(str(path)) as out:
+    with e57_writer.Writer(str(path)) as out:
         for k, (name, pose) in enumerate(zip(names, poses)):
             data = scan_room(pose, seed=k, **more)
             out.add_scan(

@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 
 from terrazza.db import queries
-from terrazza.operations import base, fieldbook, recipe
+from terrazza.operations.spine import base, fieldbook, recipe
 from tests.conftest import ROOT
 from tests.run import must, opened, perform
 

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 import terrazza.operations  # noqa: F401
-from terrazza.operations.base import GROUPS, STEPS, all_operations, describe
+from terrazza.operations.spine.base import GROUPS, STEPS, all_operations, describe
 
 SOURCE = Path(__file__).parent.parent / "src" / "terrazza"
 ALLOWED = {

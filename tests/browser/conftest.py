@@ -16,8 +16,8 @@ from playwright.sync_api import sync_playwright
 
 from terrazza.db import queries
 from terrazza.db.schema import open_database
-from terrazza.operations import recipe
-from terrazza.operations.job import Job
+from terrazza.operations.spine import recipe
+from terrazza.operations.spine.job import Job
 from terrazza.work import archive
 from tests.conftest import like
 

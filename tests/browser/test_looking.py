@@ -10,7 +10,7 @@ import pytest
 from PIL import Image
 
 from terrazza.core.geometry import rigid
-from terrazza.operations import stations
+from terrazza.operations.pieces import stations
 from tests.browser.test_table import begin, ended, eventually, idle, middle, place_of, touch_two, visit
 from tests.scenes import room_poses, scan_room
 

@@ -5,7 +5,7 @@ import json
 import numpy as np
 import pytest
 
-from terrazza.operations.base import all_operations
+from terrazza.operations.spine.base import all_operations
 from tests import scenes
 from tests.conftest import ROOT, command
 

@@ -7,7 +7,7 @@ import pytest
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET
-from terrazza.core.register import cloud_fit, contradiction, network, plan_match, search, surface
+from terrazza.core.register import cloud_fit, contradiction, network, patches, plan_match, search, surface
 from terrazza.core.register.assembly import Assembly, rivals_of
 from terrazza.core.register.offers import Offer, evidence, offers_of
 from tests import places
@@ -127,9 +127,9 @@ def test_both_sides_of_a_wall_are_two_surfaces(thick):
         rigid.make(np.eye(3), p[:3, 3] + [s * thick / 2, 0, 0]) for s, p in zip((1, -1), poses)
     ]  # as where a fit has laid the sides upon each other
     clouds = [s - p[:3, 3] for s, p in zip(sides, poses)]
-    assert network.collect(clouds, slid).count == 0
+    assert patches.collect(clouds, slid).count == 0
     same = [clouds[0], rigid.apply(rigid.inverse(slid[0]), rigid.apply(slid[0], clouds[0]))]
-    assert network.collect(same, [slid[0], slid[0]]).count > 10
+    assert patches.collect(same, [slid[0], slid[0]]).count > 10
 
 
 def test_what_nothing_holds_keeps_its_place_with_an_honest_sigma():

@@ -8,7 +8,7 @@ import small_gicp
 from scipy import stats
 
 from terrazza.core.geometry import rigid
-from terrazza.core.register import cloud_fit, contradiction, network, search, surface, targets
+from terrazza.core.register import cloud_fit, contradiction, network, patches, search, surface, targets
 from terrazza.core.register.plan_match import PlanShape, candidates, judge
 from terrazza.core.register.sighted import Grid
 from terrazza.demo import build, settegradini
@@ -229,9 +229,9 @@ def test_network_covariance_agrees_with_the_errors_made():
 def test_network_refuses_a_scan_that_nothing_holds(rooms):
     poses, clouds, _ = rooms
     far = [*poses[:2], rigid.make(np.eye(3), np.array([500.0, 0, 0]))]
-    patches = network.collect(clouds, far)
+    found = patches.collect(clouds, far)
     with pytest.raises(InputError, match="do not hold every scan"):
-        network.adjust(patches, far, {0})
+        network.adjust(found, far, {0})
 
 
 def test_network_survives_a_moved_thing(rooms):
@@ -240,7 +240,7 @@ def test_network_survives_a_moved_thing(rooms):
     rng = np.random.default_rng(1)
     box = np.c_[np.full(4000, 1.1), rng.uniform(-1, 1, 4000), rng.uniform(-1, 0.5, 4000)]
     adjusted = network.adjust(
-        network.collect([clouds[0], np.concatenate([clouds[1], box]), clouds[2]], poses), poses, {0}
+        patches.collect([clouds[0], np.concatenate([clouds[1], box]), clouds[2]], poses), poses, {0}
     )
     for a, t in zip(adjusted.poses, poses):
         assert rigid.difference(a, t)[0] < 0.0015

@@ -13,7 +13,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.register import surface
 from terrazza.core.register.plan_match import PlanShape, judge
 from terrazza.db import queries
-from terrazza.demo import build, settegradini
+from terrazza.demo import build, outdoors, settegradini, survey
 from terrazza.formats import control, e57
 from terrazza.instruments import camera, scene
 from terrazza.instruments.scanner import MIRRORED, MIXED, REAL, Setup, sweep
@@ -141,7 +141,7 @@ def test_things_are_only_where_they_were_at_the_time():
     world = world_of(
         lambda s: (
             box_room(s),
-            s.box((2, -0.4, -1.6), (2.4, 0.4, 1), scene.CLOTH, 1, epochs=settegradini.only(1), moved=True),
+            s.box((2, -0.4, -1.6), (2.4, 0.4, 1), scene.CLOTH, 1, epochs=outdoors.only(1), moved=True),
         )
     )
     for epoch, there in ((0, False), (1, True), (2, False)):
@@ -249,7 +249,7 @@ def test_field_files_are_ordinary(field):
         np.array(json.loads((field / "truth" / "truth.json").read_text())["scene_to_grid"]),
         settegradini.board_centres(),
     )
-    for k, (board, _, above) in enumerate(settegradini.CONTROL):
+    for k, (board, _, above) in enumerate(survey.CONTROL):
         true = rigid.apply(grid, boards[board][None])[0] - [0, 0, above]
         assert np.abs(read.columns[k] - true).max() < 0.003
 
@@ -279,7 +279,7 @@ def test_the_walk_of_the_demo_is_imported_registers_and_lies_where_it_was_walked
     to_scene = np.array(truth["poses"][0]) @ rigid.inverse(job.scan(1).pose)
     away, turned = rigid.difference(to_scene @ job.scan(2).pose, np.array(truth["walk"]))
     assert away < 0.005 and np.degrees(turned) < 0.05, (away, turned)
-    way = settegradini.walk_way()
+    way = outdoors.walk_way()
     stops = rigid.apply(to_scene @ job.scan(2).pose, np.array([s["at"] for s in job.get("walk", 2)["stops"]]))
     assert (
         len(stops) == 12

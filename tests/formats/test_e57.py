@@ -11,7 +11,7 @@ from pye57 import libe57
 from terrazza import formats
 from terrazza.core.geometry import rigid
 from terrazza.errors import InputError
-from terrazza.formats import e57
+from terrazza.formats import e57, e57_writer
 from tests.conftest import REFERENCES
 
 FILES = REFERENCES / "e57"
@@ -107,7 +107,7 @@ def written(tmp_path):
     pose = rigid.make(rigid.rotation_from(np.array([0.1, -0.2, 1.3])), np.array([4210.5, 8835.25, 312.125]))
     photo = io.BytesIO()
     Image.fromarray(np.zeros((16, 32, 3), np.uint8)).save(photo, "JPEG")
-    with e57.Writer(str(path)) as out:
+    with e57_writer.Writer(str(path)) as out:
         guid = out.add_scan(
             "Süd",
             [{k: v[:3000] for k, v in data.items()}, {k: v[3000:] for k, v in data.items()}],
@@ -183,7 +183,7 @@ def test_every_so_many_points_with_the_extent_of_all(written, every, chunk, raw)
 
 @pytest.mark.parametrize("poses", [[np.eye(4)] * 3, [rigid.make(rigid.about_z(1), np.ones(3))] * 2])
 def test_the_same_pose_everywhere_is_none(tmp_path, poses):
-    with e57.Writer(str(tmp_path / "same.e57")) as out:
+    with e57_writer.Writer(str(tmp_path / "same.e57")) as out:
         for k, pose in enumerate(poses):
             out.add_scan(f"S{k}", [{"xyz": np.ones((10, 3))}], ["xyz"], pose)
     found = formats.look(str(tmp_path / "same.e57"))
@@ -196,14 +196,14 @@ def test_a_broken_write_leaves_nothing(tmp_path):
         yield {"xyz": np.ones((10, 3))}
         raise RuntimeError("power")
 
-    with pytest.raises(RuntimeError), e57.Writer(str(tmp_path / "x.e57")) as out:
+    with pytest.raises(RuntimeError), e57_writer.Writer(str(tmp_path / "x.e57")) as out:
         out.add_scan("A", failing(), ["xyz"])
     assert list(tmp_path.iterdir()) == []
 
 
 def test_nan_points_are_dropped_and_counted(tmp_path):
     xyz = np.ones((10, 3))
-    with e57.Writer(str(tmp_path / "n.e57")) as out:
+    with e57_writer.Writer(str(tmp_path / "n.e57")) as out:
         out.add_scan("A", [{"xyz": xyz}], ["xyz"])
     assert sum(sum(c["repairs"].values()) for c in e57.read_points(str(tmp_path / "n.e57"), 0)) == 0
     raw = {"cartesianX": np.array([1.0, np.nan]), "cartesianY": np.ones(2), "cartesianZ": np.ones(2)}
@@ -215,7 +215,7 @@ def test_nan_points_are_dropped_and_counted(tmp_path):
 def test_whole_numbers_are_read_as_they_are_stored(tmp_path, offset):
     """Integers times scale plus offset are the coordinates that pye57 reads, to the bit."""
     rng = np.random.default_rng(4)
-    with e57.Writer(str(tmp_path / "w.e57")) as out:
+    with e57_writer.Writer(str(tmp_path / "w.e57")) as out:
         out.add_scan(
             "A",
             [
@@ -258,7 +258,7 @@ def test_whole_numbers_are_read_as_they_are_stored(tmp_path, offset):
 def test_pictures_keep_what_their_representation_says(tmp_path, representation, lens):
     photo = io.BytesIO()
     Image.new("RGB", (32, 16), "teal").save(photo, "PNG")
-    with e57.Writer(str(tmp_path / "p.e57")) as out:
+    with e57_writer.Writer(str(tmp_path / "p.e57")) as out:
         guid = out.add_scan("A", [{"xyz": np.eye(3)}], ["xyz"])
         out.add_image(photo.getvalue(), representation, 32, 16, guid, np.eye(4), "photo", lens=lens)
     image = e57.look(str(tmp_path / "p.e57")).images[0]
@@ -281,12 +281,12 @@ def test_the_time_a_scan_began_is_told(tmp_path):
     began.set("dateTimeValue", libe57.FloatNode(file, 1261872018.0))
     scan.set("guid", libe57.StringNode(file, "{A}"))
     scan.set("acquisitionStart", began)
-    for axis in e57.CARTESIAN:
+    for axis in e57_writer.CARTESIAN:
         proto.set(axis, libe57.FloatNode(file, 0.0, libe57.E57_DOUBLE, -1e300, 1e300))
     cloud = libe57.CompressedVectorNode(file, proto, libe57.VectorNode(file, True))
     scan.set("points", cloud)
     values, buffers = np.ones(3), libe57.VectorSourceDestBuffer()
-    for axis in e57.CARTESIAN:
+    for axis in e57_writer.CARTESIAN:
         buffers.append(libe57.SourceDestBuffer(file, axis, values, 3, True, True))
     writer = cloud.writer(buffers)
     writer.write(3)

@@ -10,7 +10,7 @@ import pytest
 from terrazza.db import queries
 from terrazza.db.models import Entry
 from terrazza.errors import BusyError, NotFound, ParamsError, StateError
-from terrazza.operations import fieldbook
+from terrazza.operations.spine import fieldbook
 from terrazza.work.lease import LOOKING, lease
 from terrazza.work.open import open_workspace
 from tests import scenes
@@ -229,7 +229,7 @@ def test_job_names(workspace):
     ],
 )
 def test_parameters_are_refused_by_name_and_rule(operation, values, words):
-    from terrazza.operations.base import find
+    from terrazza.operations.spine.base import find
 
     with pytest.raises(ParamsError, match=operation) as caught:
         find(operation).check(values)

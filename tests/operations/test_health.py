@@ -12,7 +12,7 @@ import pytest
 from terrazza.db import queries
 from terrazza.db.models import Entry, Fact
 from terrazza.errors import InputError
-from terrazza.operations import health
+from terrazza.operations.spine import health
 from terrazza.work import archive
 from terrazza.work.open import open_workspace
 from tests.run import must, opened

@@ -10,7 +10,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.geometry.axes import UPRIGHT, Axes
 from terrazza.db import queries
 from terrazza.errors import ParamsError
-from terrazza.formats import e57
+from terrazza.formats import e57_writer
 from terrazza.units import metres_per
 from tests.conftest import REFERENCES
 from tests.run import must, opened, perform
@@ -72,7 +72,7 @@ def test_unit_and_axes_turn_scans_photos_and_poses_alike(workspace, row, tmp_pat
     pose = rigid.make(rigid.about_z(0.7), np.array([3.0, -2.0, 1.0]))
     turned = back @ pose @ back.T
     turned[:3, 3] /= factor
-    with e57.Writer(str(tmp_path / "t.e57")) as out:
+    with e57_writer.Writer(str(tmp_path / "t.e57")) as out:
         out.add_scan(
             "A",
             [data | {"xyz": data["xyz"] @ axes.matrix / factor}],
@@ -246,7 +246,7 @@ def test_each_file_has_its_own_unit(workspace, row, tmp_path):
 )
 def test_the_files_own_intensities_are_read_back(workspace, row, tmp_path, name, gain, start):
     """Whatever 16 bits hold, a pick tells the value that the file has."""
-    from terrazza.web.contexts import scene
+    from terrazza.web.contexts import picking
 
     rng, path = np.random.default_rng(2), tmp_path / f"i.{name}"
     values = {
@@ -262,7 +262,7 @@ def test_the_files_own_intensities_are_read_back(workspace, row, tmp_path, name,
     must(workspace, row, "import.files", files=[str(path)])
     job = opened(workspace, row)
     scan, cloud = job.scan(1), job.cloud(1)
-    told = np.array([scene.told(scan, cloud, np.eye(4), k)["intensity_raw"] for k in range(500)])
+    told = np.array([picking.told(scan, cloud, np.eye(4), k)["intensity_raw"] for k in range(500)])
     back = scan.record["intensity_as"]
     assert np.allclose(np.sort(told), np.sort(values), atol=max(gain, 1e-9) * 0.51) and (
         back is None if name == "csv" else np.allclose(back, (gain, start))
@@ -271,7 +271,7 @@ def test_the_files_own_intensities_are_read_back(workspace, row, tmp_path, name,
 
 @pytest.mark.parametrize(("width", "columns"), [(0, 360), (120, 120), (100, 90)])
 def test_the_view_from_a_station_is_as_wide_as_wanted(workspace, row, tmp_path, width, columns):
-    from terrazza.operations import stations
+    from terrazza.operations.pieces import stations
 
     write_room(tmp_path / "r.e57", posed=True)
     must(workspace, row, "import.files", files=[str(tmp_path / "r.e57")], take=["1:1"], view_width=width)

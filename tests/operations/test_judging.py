@@ -5,8 +5,8 @@ import pytest
 
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
-from terrazza.operations.fieldbook import undo
-from terrazza.operations.judging import statement
+from terrazza.operations.register.statement import statement
+from terrazza.operations.spine.fieldbook import undo
 from tests.run import must, opened
 from tests.scenes import write_room
 
@@ -128,7 +128,7 @@ def test_scans_without_a_common_surface_are_placed_by_targets(tmp_path, workspac
     """Two rooms that share no surface, with four targets picked in both: one island, nothing doubted; without
     them two islands.
     """
-    from terrazza.formats import e57
+    from terrazza.formats import e57_writer
     from tests import places
 
     rng = np.random.default_rng(3)
@@ -136,7 +136,7 @@ def test_scans_without_a_common_surface_are_placed_by_targets(tmp_path, workspac
     stations = [place.places[0], place.places[1], place.places[-2], place.places[-1]]
     row_of, column_of, _ = places.rays()
     truth = []
-    with e57.Writer(str(tmp_path / "two.e57")) as out:
+    with e57_writer.Writer(str(tmp_path / "two.e57")) as out:
         for k, station in enumerate(stations):
             pose, hit, xyz = places.scanned(place, "islands", station, rng)
             truth.append(pose)

@@ -15,8 +15,8 @@ from terrazza.core.geometry.nearest import Nearest
 from terrazza.core.progress import QUIET
 from terrazza.db import queries
 from terrazza.fleet import Local
-from terrazza.formats import e57
-from terrazza.operations import blocks, ingest, neighbours
+from terrazza.formats import e57, e57_writer
+from terrazza.operations.pieces import blocks, neighbours, sources
 from terrazza.web.contexts import scene
 from terrazza.work import runner
 from tests.run import must, opened, perform
@@ -38,7 +38,7 @@ def hall(n=200_000, seed=0):
 
 def write(path, xyz, bounds="true", scale=1e-5, offset=(0.0, 0.0, 0.0), **columns):
     bounds = (xyz.min(0), xyz.max(0)) if bounds == "true" else bounds
-    with e57.Writer(str(path)) as out:
+    with e57_writer.Writer(str(path)) as out:
         out.add_scan(
             "Hall", [{"xyz": xyz} | columns], ["xyz", *columns], bounds=bounds, scale=scale, offset=offset
         )
@@ -116,12 +116,12 @@ def test_points_too_far_to_be_real_are_counted_and_left_out(workspace, tmp_path)
     image.root().set("data3D", scans)
     scans.append(scan)
     scan.set("guid", libe57.StringNode(image, "{B}"))
-    for axis in e57.CARTESIAN:
+    for axis in e57_writer.CARTESIAN:
         points.set(axis, libe57.FloatNode(image, 0.0, libe57.E57_DOUBLE, -1e300, 1e300))
     cloud = libe57.CompressedVectorNode(image, points, libe57.VectorNode(image, True))
     scan.set("points", cloud)
     columns, buffers = [np.ascontiguousarray(xyz[:, k]) for k in range(3)], libe57.VectorSourceDestBuffer()
-    for axis, values in zip(e57.CARTESIAN, columns):
+    for axis, values in zip(e57_writer.CARTESIAN, columns):
         buffers.append(libe57.SourceDestBuffer(image, axis, values, len(xyz), True, True))
     writer = cloud.writer(buffers)
     writer.write(len(xyz))
@@ -186,8 +186,8 @@ def test_a_large_las_is_read_in_stretches(tmp_path):
     las = laspy.LasData(laspy.LasHeader(point_format=6, version="1.4"))
     las.x, las.y, las.z = np.random.default_rng(0).uniform(0, 20, (3, n))
     las.write(tmp_path / "s.laz")
-    source = ingest.Source(str(tmp_path / "s.laz"), "LAZ", 0, 1.0, str(tmp_path / "out"), "e1", n, 50_000)
-    parts = ingest.stretches(source)
+    source = sources.Source(str(tmp_path / "s.laz"), "LAZ", 0, 1.0, str(tmp_path / "out"), "e1", n, 50_000)
+    parts = sources.stretches(source)
     assert [(p.start, p.stop) for p in parts] == [
         (k, min(k + 50_000, n)) for k in range(0, n, 50_000)
     ] and sum(p.points for p in parts) == n
@@ -202,7 +202,7 @@ def test_neighbours_by_tiles_are_those_of_one_search(workspace, tmp_path, monkey
     monkeypatch.setattr(Local, "points_at_once", 25_000)
     monkeypatch.setattr(neighbours, "Nearest", lambda points: held.append(len(points)) or Nearest(points))
     pose = rigid.make(rigid.about_z(0.3), np.array([1.0, -2.0, 0.1]))
-    with e57.Writer(str(tmp_path / "n.e57")) as out:
+    with e57_writer.Writer(str(tmp_path / "n.e57")) as out:
         out.add_scan(
             "A",
             [{"xyz": hall(70_000)}],
@@ -272,7 +272,7 @@ def _marked(cloud, start, stop, args, common):
 def test_an_edit_writes_only_the_blocks_it_changes(workspace, tmp_path, little):
     """And the view learns which: only versions of changed blocks change."""
     row, _, cloud = brought(workspace, write(tmp_path / "e.e57", hall()))
-    from terrazza.operations.job import Job
+    from terrazza.operations.spine.job import Job
 
     def edit(limit, code):
         entry = queries.add_entry(row, "clean.outliers", 1, {}, "test", state="running")

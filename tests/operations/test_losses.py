@@ -14,8 +14,8 @@ from pye57 import libe57
 
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
-from terrazza.formats import e57, las
-from terrazza.operations import fieldbook, health
+from terrazza.formats import e57, e57_writer, las
+from terrazza.operations.spine import fieldbook, health
 from tests.run import must, opened, perform
 from tests.scenes import write_room
 
@@ -101,8 +101,8 @@ def flipped(path, seed):
 
 def test_no_flipped_bit_of_an_e57_comes_in(tmp_path):
     """Of forty single bit flips behind the header every one is refused where the file is read."""
-    e57.Writer(str(tmp_path / "s.e57")).__enter__().__exit__(ValueError, None, None)
-    with e57.Writer(str(tmp_path / "s.e57")) as out:
+    e57_writer.Writer(str(tmp_path / "s.e57")).__enter__().__exit__(ValueError, None, None)
+    with e57_writer.Writer(str(tmp_path / "s.e57")) as out:
         out.add_scan("S", [{"xyz": XYZ}], ["xyz"])
     for seed in range(40):
         path = flipped(tmp_path / "s.e57", seed)
@@ -174,7 +174,7 @@ def test_a_laz_with_more_chunks_than_it_counts_says_so(tmp_path):
 
 
 def test_empty_scans_are_left_out_alone(workspace, row, tmp_path):
-    with e57.Writer(str(tmp_path / "e.e57")) as out:
+    with e57_writer.Writer(str(tmp_path / "e.e57")) as out:
         out.add_scan("full", [{"xyz": XYZ}], ["xyz"])
         out.add_scan("empty", [{"xyz": XYZ[:0]}], ["xyz"])
     laspy.LasData(laspy.LasHeader(point_format=0, version="1.2")).write(str(tmp_path / "none.las"))
@@ -254,7 +254,7 @@ def test_floating_intensities_without_limits_keep_their_order(tmp_path, top):
 
 def test_returns_at_the_scanner_itself_are_left_out_and_told(workspace, row, tmp_path):
     xyz = np.r_[XYZ, np.zeros((1500, 3))]
-    with e57.Writer(str(tmp_path / "z.e57")) as out:
+    with e57_writer.Writer(str(tmp_path / "z.e57")) as out:
         out.add_scan("Z", [{"xyz": xyz}], ["xyz"])
     figures = must(workspace, row, "import.files", files=[str(tmp_path / "z.e57")])
     assert (
@@ -367,8 +367,8 @@ def test_pose_of_unseen_points_takes_native_colour(copied):
 @pytest.mark.parametrize("name", ["scan.las", "scan.laz"])
 def test_bytes_of_las_and_laz_are_promised_to_two_per_cent(copied, name):
     from terrazza.core.progress import QUIET
-    from terrazza.operations.base import find
-    from terrazza.operations.selection import statement
+    from terrazza.operations.pieces.promises import statement
+    from terrazza.operations.spine.base import find
 
     row = queries.job_by(name="Whole")
     promised = statement(opened(copied, row), "laz", find("deliver.laz").check({"path": name}), QUIET)[

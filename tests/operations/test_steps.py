@@ -13,9 +13,11 @@ from terrazza import formats
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET
 from terrazza.db import queries
-from terrazza.operations import recipe
-from terrazza.operations.deliver import E57Params, LazParams, XyzParams
-from terrazza.operations.selection import statement
+from terrazza.operations.deliver.e57 import E57Params
+from terrazza.operations.deliver.laz import LazParams
+from terrazza.operations.deliver.xyz import XyzParams
+from terrazza.operations.pieces.promises import statement
+from terrazza.operations.spine import recipe
 from tests import scenes
 from tests.conftest import RECIPE, REFERENCES
 from tests.run import must, opened, perform
@@ -482,7 +484,7 @@ def test_bad_recipes_are_refused_before_they_start(tmp_path, text, words):
 
 
 def test_scans_are_renamed_removed_and_put_back(copied):
-    from terrazza.operations import fieldbook
+    from terrazza.operations.spine import fieldbook
 
     row = queries.job_by(name="Whole")
     must(copied, row, "import.edit_scan", scan=2, name="Est wing")

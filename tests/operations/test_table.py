@@ -12,10 +12,10 @@ from terrazza.core.geometry import rigid
 from terrazza.core.geometry.box import turned
 from terrazza.core.progress import QUIET
 from terrazza.db import queries
-from terrazza.operations import fieldbook, health
-from terrazza.operations.notation import Notation
-from terrazza.operations.selection import PointParams, Selection
-from terrazza.web.contexts import scene, table
+from terrazza.operations.pieces.selection import PointParams, Selection
+from terrazza.operations.spine import fieldbook, health
+from terrazza.operations.spine.notation import Notation
+from terrazza.web.contexts import picking, scene, table
 from terrazza.work.open import open_workspace
 from tests.conftest import like
 from tests.run import must, opened, perform
@@ -338,7 +338,7 @@ def test_what_a_box_hides_is_not_picked(room, name):
     must(workspace, row, "boxes.put", name="corner", centre=[4, 3, 1.5], size=[20, 4, 10])
     job = opened(workspace, row)
     origin = scene.origin_of(job)
-    ray = scene.Ray(
+    ray = picking.Ray(
         origin=tuple(np.array([3.0, 30.0, 2.6]) - origin),
         direction=(0, -1, 0),
         slope=0.001,
@@ -346,7 +346,7 @@ def test_what_a_box_hides_is_not_picked(room, name):
         scans=[1, 2, 3],
         box=name,
     )
-    found = scene.pick(job, ray)
+    found = picking.pick(job, ray)
     assert (found is None) if name else abs(found["at"][1] - ROOM[1][1]) < 0.02
 
 

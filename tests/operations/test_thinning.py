@@ -5,7 +5,7 @@ import pytest
 from scipy.spatial import cKDTree
 
 from terrazza.core.geometry import rigid, voxels
-from terrazza.operations import thinning
+from terrazza.operations.pieces import thinning
 from tests.operations.test_large import hall
 from tests.store.test_store import cloud_of
 

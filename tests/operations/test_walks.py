@@ -9,7 +9,7 @@ from plyfile import PlyData, PlyElement
 from terrazza.core.geometry import panorama, rigid
 from terrazza.db import queries
 from terrazza.formats import las_writer, trajectory
-from terrazza.operations import stations
+from terrazza.operations.pieces import stations
 from terrazza.web.contexts import scene, station
 from tests.run import must, opened, perform
 from tests.scenes import scan_room

@@ -14,14 +14,14 @@ from tests.run import must, opened
 @pytest.fixture
 def clouds(workspace, tmp_path):
     """Two scans of a hall of 90,000 points, posed at an angle."""
-    from terrazza.formats import e57
+    from terrazza.formats import e57_writer
 
     rng = np.random.default_rng(3)
     poses = [
         rigid.make(rigid.about_z(0.4), np.array([3.0, -2, 1])),
         rigid.make(rigid.rotation_from(np.array([0.02, -0.03, 2.0])), np.array([-6.0, 4, 1.2])),
     ]
-    with e57.Writer(str(tmp_path / "h.e57")) as out:
+    with e57_writer.Writer(str(tmp_path / "h.e57")) as out:
         for k, pose in enumerate(poses):
             xyz = np.r_[rng.uniform(-20, 20, (60_000, 3)) * [1, 1, 0.1], rng.normal(0, 3, (30_000, 3))]
             out.add_scan(

@@ -6,8 +6,9 @@ import pytest
 
 from terrazza.db import queries
 from terrazza.db.models import Entry
-from terrazza.operations.base import find
-from terrazza.operations.settling import hold_words, verdict
+from terrazza.operations.register.judging import verdict
+from terrazza.operations.register.recording import hold_words
+from terrazza.operations.spine.base import find
 from terrazza.web import pages
 from terrazza.web.contexts import fieldbook, forms, terraces
 from terrazza.web.contexts import page as page_context

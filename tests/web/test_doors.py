@@ -16,10 +16,10 @@ import pytest
 
 from terrazza.db import queries
 from terrazza.db.models import Entry
-from terrazza.operations import reading
-from terrazza.operations.base import all_operations, describe
-from terrazza.operations.job import PAGE
-from terrazza.operations.lists import unformulated
+from terrazza.operations.deliver.listing import unformulated
+from terrazza.operations.pieces import reading
+from terrazza.operations.spine.base import all_operations, describe
+from terrazza.operations.spine.job import PAGE
 from terrazza.work import archive
 from terrazza.work.runner import run_entry
 from tests.run import must, opened

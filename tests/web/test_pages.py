@@ -13,8 +13,8 @@ from terrazza import formats
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.db.models import Entry
-from terrazza.operations.base import all_operations, find
-from terrazza.operations.notation import Notation
+from terrazza.operations.spine.base import all_operations, find
+from terrazza.operations.spine.notation import Notation
 from terrazza.settings import settings
 from terrazza.web.contexts import forms, scene
 from tests import scenes

@@ -11,8 +11,8 @@ from terrazza.core.draw.from_above import Sheet
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.errors import NotFound
-from terrazza.formats import e57
-from terrazza.operations.floors import floor_under, floors, together
+from terrazza.formats import e57_writer
+from terrazza.operations.pieces.floors import floor_under, floors, together
 from terrazza.web.contexts import plan, scene
 from tests.run import must, opened
 from tests.scenes import room_poses, scan_room
@@ -22,7 +22,7 @@ from tests.web.test_pages import client_on
 @pytest.fixture
 def house(workspace, tmp_path):
     """Two floors, 3.2 m apart, of three scans each; the upper ones belong to two nested blocks."""
-    with e57.Writer(str(tmp_path / "house.e57")) as out:
+    with e57_writer.Writer(str(tmp_path / "house.e57")) as out:
         for k in range(6):
             pose = room_poses()[k % 3]
             data = scan_room(pose, 90, 200, seed=k)

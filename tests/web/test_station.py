@@ -9,7 +9,7 @@ from PIL import Image
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.errors import StateError
-from terrazza.operations import stations
+from terrazza.operations.pieces import stations
 from terrazza.web.contexts import station
 from tests.conftest import REFERENCES
 from tests.run import must, opened

@@ -10,9 +10,9 @@ import pytest
 from PIL import Image
 
 from terrazza.db import queries
-from terrazza.operations.job import Job
-from terrazza.operations.notation import Notation
-from terrazza.web.contexts import scene
+from terrazza.operations.spine.job import Job
+from terrazza.operations.spine.notation import Notation
+from terrazza.web.contexts import nodes, scene
 from tests.run import must
 from tests.scenes import room_poses, write_room
 from tests.web.test_pages import client_on
@@ -118,8 +118,8 @@ def test_roots_come_in_one_answer(room):
     data, at, seen = client.get("/jobs/1/scene/roots").content, 0, []
     while at < len(data):
         scan, size = np.frombuffer(data, "<u4", 2, at)
-        assert data[at + 8 : at + 8 + size] == scene.pack(job, int(scan), [0], spread=True)
-        plain = scene.pack(job, int(scan), [0])
+        assert data[at + 8 : at + 8 + size] == nodes.pack(job, int(scan), [0], spread=True)
+        plain = nodes.pack(job, int(scan), [0])
         positions = lambda node: np.frombuffer(
             node, "<u2", 4 * int(np.frombuffer(node, "<u4", 2)[1]), 16
         ).reshape(-1, 4)  # noqa: E731

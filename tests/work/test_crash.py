@@ -18,9 +18,9 @@ from terrazza.db import queries
 from terrazza.db.models import Entry, Fact
 from terrazza.fleet import Local
 from terrazza.formats import las_writer
-from terrazza.operations import fieldbook, health
-from terrazza.operations.base import all_operations, find
-from terrazza.operations.job import Job
+from terrazza.operations.spine import fieldbook, health
+from terrazza.operations.spine.base import all_operations, find
+from terrazza.operations.spine.job import Job
 from terrazza.work import runner
 from terrazza.work.open import open_workspace
 from tests import scenes

@@ -17,7 +17,7 @@ from terrazza.db import queries
 from terrazza.errors import Cancelled, InputError, TerrazzaError
 from terrazza.fleet import Local
 from terrazza.formats import e57
-from terrazza.operations.job import Job
+from terrazza.operations.spine.job import Job
 from terrazza.work import runner
 from terrazza.work.open import open_workspace
 from tests import scenes

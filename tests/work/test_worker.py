@@ -15,7 +15,7 @@ import pytest
 from terrazza.db import queries
 from terrazza.db.models import Entry
 from terrazza.errors import ParamsError
-from terrazza.operations import fieldbook
+from terrazza.operations.spine import fieldbook
 from terrazza.work.open import open_workspace
 from terrazza.work.queue import Queue
 from tests import scenes

@@ -10,9 +10,9 @@ import typer
 from terrazza.cli.terminal import Bar, doubts
 from terrazza.db import queries
 from terrazza.errors import ParamsError, TerrazzaError
-from terrazza.operations import fieldbook
-from terrazza.operations import recipe as recipes
-from terrazza.operations.base import find
+from terrazza.operations.spine import fieldbook
+from terrazza.operations.spine import recipe as recipes
+from terrazza.operations.spine.base import find
 from terrazza.settings import settings
 from terrazza.work.lease import lease
 from terrazza.work.open import open_workspace

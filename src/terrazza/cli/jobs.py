@@ -11,9 +11,9 @@ from terrazza.cli.terminal import Bar
 from terrazza.db import queries
 from terrazza.db.models import Job as Row
 from terrazza.errors import ParamsError, TerrazzaError
-from terrazza.operations import health, recipe
-from terrazza.operations.base import find
-from terrazza.operations.job import Job
+from terrazza.operations.spine import health, recipe
+from terrazza.operations.spine.base import find
+from terrazza.operations.spine.job import Job
 from terrazza.settings import settings
 from terrazza.work import archive
 from terrazza.work.open import open_workspace

@@ -4,7 +4,7 @@ import json as json_module
 
 import typer
 
-from terrazza.operations.base import all_operations, describe, find
+from terrazza.operations.spine.base import all_operations, describe, find
 
 
 def register(app: typer.Typer) -> None:

@@ -13,9 +13,9 @@ from terrazza.db import queries
 from terrazza.db.models import Entry
 from terrazza.db.models import Job as Row
 from terrazza.errors import InputError, TerrazzaError
-from terrazza.operations import recipe
-from terrazza.operations.base import find
-from terrazza.operations.job import Job, covariance_of
+from terrazza.operations.spine import recipe
+from terrazza.operations.spine.base import find
+from terrazza.operations.spine.job import Job, covariance_of
 from terrazza.settings import settings
 from terrazza.work.open import open_workspace
 from terrazza.work.runner import run_entry

@@ -64,7 +64,7 @@ def make_demo(workspace: str) -> None:
     """Field data by the simulated instruments, and a job that has imported it like anybody's."""
     from terrazza.db import queries
     from terrazza.demo import build
-    from terrazza.operations.base import find
+    from terrazza.operations.spine.base import find
     from terrazza.work.runner import run_entry
 
     open_workspace(workspace)

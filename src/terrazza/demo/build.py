@@ -18,9 +18,10 @@ from PIL import Image
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Progress
+from terrazza.demo import outdoors, survey
 from terrazza.demo import settegradini as estate
 from terrazza.fleet import Local
-from terrazza.formats import e57, las_writer, trajectory
+from terrazza.formats import e57_writer, las_writer, trajectory
 from terrazza.instruments.camera import photograph
 from terrazza.instruments.scanner import Setup, sweep
 from terrazza.instruments.walker import RINGS, walk
@@ -49,10 +50,10 @@ def field_work(seed: int = 7, density: float = 1.0) -> FieldWork:
     """
     rng = np.random.default_rng(seed)
     poses, setups, cameras, exposures = [], [], [], []
-    for k, (_, x, y, floor) in enumerate(estate.STATIONS):
+    for k, (_, x, y, floor) in enumerate(survey.STATIONS):
         tilt = np.append(rng.normal(0, np.radians(0.003), 2), 0.0)
         turn = rigid.rotation_from(tilt) @ rigid.about_z(rng.uniform(-np.pi, np.pi))
-        place = np.array([x, y, floor + estate.HEIGHT]) + rng.normal(0, [0.03, 0.03, 0.02])
+        place = np.array([x, y, floor + survey.HEIGHT]) + rng.normal(0, [0.03, 0.03, 0.02])
         poses.append(rigid.make(turn, place))
         columns, rows = (1130, 480) if k in INDOORS else (1560, 660)
         setups.append(
@@ -92,7 +93,7 @@ def build(
         "scene_to_grid": estate.scene_to_grid().tolist(),
         "biases": [s.bias for s in work.setups],
         "boards": {n: c.tolist() for n, c in estate.board_centres().items()},
-        "names": [s[0] for s in estate.STATIONS],
+        "names": [s[0] for s in survey.STATIONS],
         "walk": walked,
     }
     with open(os.path.join(partial, "truth", "truth.json"), "w") as f:
@@ -106,7 +107,7 @@ def _one_file(piece, progress: Progress) -> list | None:
     if name == WALK_FILE:
         return _walk(partial, seed, density)
     world, work = estate.build(), field_work(seed, density)
-    with e57.Writer(os.path.join(partial, name), guid=_guid(seed, name)) as out:
+    with e57_writer.Writer(os.path.join(partial, name), guid=_guid(seed, name)) as out:
         for done, k in enumerate(members):
             progress.advance(float(done), float(len(members)))
             _one_scan(
@@ -133,7 +134,7 @@ def _one_scan(out, folder, world, work, k, seed, photo_width, posed):
         invalid=np.where(bad, 2, 0),
         native_rgb=data["rgb"],
     )
-    name = estate.STATIONS[k][0]
+    name = survey.STATIONS[k][0]
     guid = out.add_scan(
         name,
         [chunk],
@@ -171,7 +172,7 @@ def _walk(folder: str, seed: int, density: float) -> list:
     """
     made = walk(
         estate.build(),
-        estate.walk_way(),
+        outdoors.walk_way(),
         speed=1.1,
         epoch=4,
         seed=seed * 100 + 50,
@@ -192,7 +193,7 @@ def _control(path: str, seed: int) -> None:
     rng = np.random.default_rng(seed + 1000)
     grid, centres = estate.scene_to_grid(), estate.board_centres()
     lines = ["# Settegradini local grid; metres", "point,easting,northing,height,target_height,role"]
-    for n, (board, role, above) in enumerate(estate.CONTROL, 1):
+    for n, (board, role, above) in enumerate(survey.CONTROL, 1):
         e, nn, h = rigid.apply(grid, centres[board][None])[0] + rng.normal(0, 0.0005, 3)
         lines.append(f"L{n},{e:.4f},{nn:.4f},{h - above:.4f},{above:.3f},{role}")
     with open(path, "w", encoding="utf-8") as f:

@@ -19,7 +19,7 @@ from terrazza.errors import InputError, StateError, TerrazzaError
 from terrazza.fleet.lifeline import die_with_parent
 
 PRELOAD = (
-    "terrazza.operations.ingest",
+    "terrazza.operations.pieces.ingest",
     "terrazza.formats.glimpse",
     "terrazza.formats.las",
     "terrazza.formats.e57",

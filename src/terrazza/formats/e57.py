@@ -15,7 +15,24 @@ from pye57 import libe57 as lib
 from terrazza.core.geometry import rigid
 from terrazza.errors import InputError
 from terrazza.formats.contents import Contents, ImageInside, ScanInside
+from terrazza.formats.e57_heads import (
+    bounds_of,
+    children,
+    intensities_of,
+    moment,
+    number,
+    pose_of,
+    spread_of,
+    text,
+    tops_of,
+    whole_numbers,
+    zero_of,
+)
 from terrazza.formats.e57_writer import CARTESIAN, CHUNK, TIES, TIES_URI, Writer
+
+__all__ = ["CARTESIAN", "Writer", "coordinates", "look", "read_image", "read_points"]
+
+SEEKS = False
 
 REPRESENTATIONS = (
     "sphericalRepresentation",
@@ -42,9 +59,7 @@ WANTED = (
 )
 TAKEN = tuple(n for n in WANTED if n not in {"isIntensityInvalid", "isColorInvalid", "returnIndex"})
 LENS = ("pixelWidth", "pixelHeight", "focalLength", "principalPointX", "principalPointY", "radius")
-SEEKS = False
 VERIFIED = 100  # per cent of the pages whose checksums are looked at
-PEEK = 50_000
 
 
 @contextlib.contextmanager
@@ -73,168 +88,6 @@ def _opened(path):
             image.close()
 
 
-def _text(node, key, default=""):
-    return str(node[key].value()) if node.isDefined(key) else default
-
-
-def _number(node, key, default=0.0):
-    return float(node[key].value()) if node.isDefined(key) else default
-
-
-def _pose(node):
-    """4×4 of a node's pose, None where absent or without a usable rotation."""
-    if not node.isDefined("pose"):
-        return None
-    p = node["pose"]
-    q = (
-        [_number(p["rotation"], a, d) for a, d in zip("wxyz", (1, 0, 0, 0))]
-        if p.isDefined("rotation")
-        else [1, 0, 0, 0]
-    )
-    t = [_number(p["translation"], a) for a in "xyz"] if p.isDefined("translation") else [0, 0, 0]
-    try:
-        return rigid.make(rigid.from_quaternion(q), t)
-    except ValueError:
-        return None
-
-
-def _moment(scan) -> str:
-    """When a scan began, in UTC to the second; the standard counts GPS seconds from 1980-01-06, which are 18
-    s ahead of UTC since 2017.
-    """
-    seconds = (
-        _number(scan["acquisitionStart"], "dateTimeValue") if scan.isDefined("acquisitionStart") else 0.0
-    )
-    return (
-        str(np.datetime64("1980-01-06T00:00:00") + np.timedelta64(int(seconds) - 18, "s")).replace("T", " ")
-        if 0 < seconds < 4e9
-        else ""
-    )
-
-
-def _limits(scan, proto):
-    """Lowest and highest intensity a scan declares: its limits, else the prototype's, else nothing."""
-    if scan.isDefined("intensityLimits"):
-        n = scan["intensityLimits"]
-        low, high = _number(n, "intensityMinimum"), _number(n, "intensityMaximum")
-        if high > low:
-            return low, high
-    if proto.isDefined("intensity"):
-        n = proto["intensity"]
-        if isinstance(n, lib.IntegerNode):
-            return float(n.minimum()), float(n.maximum())
-        if isinstance(n, lib.ScaledIntegerNode):
-            return float(n.scaledMinimum()), float(n.scaledMaximum())
-        if (
-            isinstance(n, lib.FloatNode)
-            and np.isfinite([n.minimum(), n.maximum()]).all()
-            and abs(n.maximum()) < 1e30
-        ):
-            return float(n.minimum()), float(n.maximum())
-    return None
-
-
-def _spread(limits) -> tuple[float, float] | None:
-    """(gain, start) from the 16 bits over which intensities are spread back to the file's; None where these
-    are whole numbers of 16 bits.
-    """
-    low, high = limits
-    return None if (low, high) == (0.0, 65535.0) else ((high - low) / 65535, low)
-
-
-def _peeked(file, scan, names: list[str], enough) -> np.ndarray:
-    """Finite values of some fields from a scan's beginning, read on until ``enough(values)`` or forty peeks
-    are through.
-    """
-    held = {n: np.empty(PEEK, "f8") for n in names}
-    buffers = lib.VectorSourceDestBuffer()
-    for n, a in held.items():
-        buffers.append(lib.SourceDestBuffer(file, n, a, PEEK, True, True))
-    seen = np.zeros(0)
-    if not scan["points"].childCount():
-        return seen
-    reader = scan["points"].reader(buffers)
-    try:
-        for _ in range(40):
-            got = reader.read()
-            if not got:
-                break
-            values = np.concatenate([a[:got] for a in held.values()])
-            seen = np.concatenate([seen, values[np.isfinite(values)]])
-            if enough(seen):
-                break
-    finally:
-        reader.close()
-    return seen
-
-
-def _intensities(file, scan, proto) -> tuple[float, float]:
-    """Lowest and highest intensity: as declared, or of undeclared floating numbers the natural range that a
-    look at the first ones suggests.
-    """
-    declared = _limits(scan, proto)
-    if declared or not proto.isDefined("intensity"):
-        return declared or (0.0, 1.0)
-    seen = _peeked(file, scan, ["intensity"], lambda v: len(v) >= PEEK and np.ptp(v) > 0)
-    low, high = (float(seen.min()), float(seen.max())) if len(seen) else (0.0, 1.0)
-    if low < 0:
-        return (-2048.0, 2047.0) if low >= -2048 and high <= 2047 else (low, max(high, low + 1e-9))
-    return 0.0, next((top for top in (1.0, 4095.0, 65535.0) if high <= top), high)
-
-
-def _tops(file, scan, proto) -> dict[str, float]:
-    """What full light is in each colour field: of whole numbers their largest, of floating ones 1, 255 or
-    65,535 as limits or the first values show.
-    """
-    names = [n for n in ("colorRed", "colorGreen", "colorBlue") if proto.isDefined(n)]
-    kinds = {n: proto[n] for n in names}
-    out = {n: max(float(k.maximum()), 1.0) for n, k in kinds.items() if isinstance(k, lib.IntegerNode)}
-    out |= {
-        n: float(k.scaledMaximum())
-        for n, k in kinds.items()
-        if isinstance(k, lib.ScaledIntegerNode) and k.scaledMaximum() > 0
-    }
-    rest = [n for n in names if n not in out]
-    if not rest:
-        return out
-    limits = scan["colorLimits"] if scan.isDefined("colorLimits") else None
-    said = (
-        max((_number(limits, f"{n}Maximum") for n in rest), default=0.0)
-        if limits is not None
-        else max(float(kinds[n].maximum()) for n in rest)
-    )
-    if not 0 < said < 1e6:
-        seen = _peeked(file, scan, rest, lambda v: ((v > 0) & (v != 1)).any())
-        said = float(seen.max()) if len(seen) and seen.max() > 0 else 255.0
-    return out | dict.fromkeys(rest, next(top for top in (1.0, 255.0, 65535.0, said) if said <= top))
-
-
-def _bounds(scan):
-    """Lowest and highest coordinates that a scan declares, from cartesian bounds or else the largest range;
-    None where it says nothing sensible.
-    """
-    if scan.isDefined("cartesianBounds"):
-        n = scan["cartesianBounds"]
-        low, high = (np.array([_number(n, f"{a}{m}", np.nan) for a in "xyz"]) for m in ("Minimum", "Maximum"))
-    elif scan.isDefined("sphericalBounds"):
-        high = np.full(3, _number(scan["sphericalBounds"], "rangeMaximum", np.nan))
-        low = -high
-    else:
-        return None
-    return (
-        (low, high)
-        if np.isfinite([low, high]).all() and (high >= low).all() and np.abs([low, high]).max() < 1e8
-        else None
-    )
-
-
-def _children(root, key):
-    if not root.isDefined(key):
-        return []
-    node = root[key]
-    return [node[i] for i in range(node.childCount())]
-
-
 def look(path: str) -> Contents:
     """Scans and images from the headers alone; InputError says what is wrong with a broken file.
 
@@ -243,34 +96,36 @@ def look(path: str) -> Contents:
     found = Contents(path=str(path), format="E57", size=os.path.getsize(path) if os.path.exists(path) else 0)
     with _opened(path) as file:
         root = file.root()
-        for i, scan in enumerate(_children(root, "data3D")):
+        for i, scan in enumerate(children(root, "data3D")):
             proto = lib.StructureNode(scan["points"].prototype())
             columns = [n for n in WANTED if proto.isDefined(n)]
             grid = None
             if scan.isDefined("indexBounds"):
                 b = scan["indexBounds"]
                 grid = (
-                    int(_number(b, "rowMaximum") - _number(b, "rowMinimum")) + 1,
-                    int(_number(b, "columnMaximum") - _number(b, "columnMinimum")) + 1,
+                    int(number(b, "rowMaximum") - number(b, "rowMinimum")) + 1,
+                    int(number(b, "columnMaximum") - number(b, "columnMinimum")) + 1,
                 )
                 grid = grid if min(grid) > 1 else None
-            instrument = " ".join(t for t in (_text(scan, "sensorVendor"), _text(scan, "sensorModel")) if t)
+            instrument = " ".join(t for t in (text(scan, "sensorVendor"), text(scan, "sensorModel")) if t)
             found.scans.append(
                 ScanInside(
                     index=i,
-                    name=_text(scan, "name") or f"Scan {i + 1}",
+                    name=text(scan, "name") or f"Scan {i + 1}",
                     points=int(scan["points"].childCount()),
-                    guid=_text(scan, "guid"),
-                    pose=_pose(scan),
+                    guid=text(scan, "guid"),
+                    pose=pose_of(scan),
                     columns=columns,
                     grid=grid,
                     instrument=instrument,
-                    bounds=_bounds(scan),
-                    captured=_moment(scan),
-                    intensity_as=_spread(_intensities(file, scan, proto)) if "intensity" in columns else None,
+                    bounds=bounds_of(scan),
+                    captured=moment(scan),
+                    intensity_as=spread_of(intensities_of(file, scan, proto))
+                    if "intensity" in columns
+                    else None,
                 )
             )
-        for i, image in enumerate(_children(root, "images2D")):
+        for i, image in enumerate(children(root, "images2D")):
             rep = next((r for r in REPRESENTATIONS if image.isDefined(r)), None)
             if rep is None:
                 found.notes.append(f"Image {i + 1} has no representation and is left out.")
@@ -282,14 +137,14 @@ def look(path: str) -> Contents:
             found.images.append(
                 ImageInside(
                     index=i,
-                    name=_text(image, "name") or f"Image {i + 1}",
+                    name=text(image, "name") or f"Image {i + 1}",
                     representation=rep.removesuffix("Representation"),
-                    width=int(_number(image[rep], "imageWidth")),
-                    height=int(_number(image[rep], "imageHeight")),
-                    scan_guid=_text(image, "associatedData3DGuid"),
-                    pose=_pose(image),
+                    width=int(number(image[rep], "imageWidth")),
+                    height=int(number(image[rep], "imageHeight")),
+                    scan_guid=text(image, "associatedData3DGuid"),
+                    pose=pose_of(image),
                     blob=blob,
-                    lens={k: _number(image[rep], k) for k in LENS if image[rep].isDefined(k)},
+                    lens={k: number(image[rep], k) for k in LENS if image[rep].isDefined(k)},
                 )
             )
         found.ties = _ties(file, [s.guid for s in found.scans])
@@ -308,8 +163,8 @@ def _ties(file, guids: list[str]) -> list[tuple[int, int]]:
     if TIES_URI not in [file.extensionsUri(k) for k in range(file.extensionsCount())]:
         return []
     pairs = [
-        (_text(tie, f"{TIES}:first"), _text(tie, f"{TIES}:second"))
-        for tie in _children(file.root(), f"{TIES}:ties")
+        (text(tie, f"{TIES}:first"), text(tie, f"{TIES}:second"))
+        for tie in children(file.root(), f"{TIES}:ties")
     ]
     return [(guids.index(a), guids.index(b)) for a, b in pairs if a in guids and b in guids]
 
@@ -334,36 +189,7 @@ def coordinates(path: str, index: int) -> tuple[list[float], list[float]] | None
     at most that say which points are invalid.
     """
     with _opened(path) as file:
-        return _whole_numbers(
-            lib.StructureNode(_children(file.root(), "data3D")[index]["points"].prototype())
-        )
-
-
-def _whole_numbers(proto):
-    nodes = [proto[n] if proto.isDefined(n) else None for n in CARTESIAN]
-    if not all(
-        isinstance(n, lib.ScaledIntegerNode)
-        and n.minimum() >= -(2**31)
-        and n.maximum() < 2**31
-        and n.scale() > 0
-        for n in nodes
-    ):
-        return None
-    return [n.scale() for n in nodes], [n.offset() for n in nodes]
-
-
-def _zero(proto, raw: bool) -> list[tuple[float, float]]:
-    """The values that stand for the scanner's own place in each coordinate, lowest and highest; whole numbers
-    may miss it by half a step.
-    """
-    scaled = _whole_numbers(proto)
-    if scaled is None:
-        return [(0.0, 0.0)] * 3
-    return [
-        (z, z) if raw else ((z * s + o) - 1e-9 * s, (z * s + o) + 1e-9 * s)
-        for s, o in zip(*scaled)
-        for z in [float(np.rint(-o / s))]
-    ]
+        return whole_numbers(lib.StructureNode(children(file.root(), "data3D")[index]["points"].prototype()))
 
 
 def _held(proto, names, size, raw):
@@ -398,7 +224,7 @@ def read_points(
     and ``low`` and ``high`` (3,), as stored.
     """
     with _opened(path) as file:
-        scan = _children(file.root(), "data3D")[index]
+        scan = children(file.root(), "data3D")[index]
         cloud = scan["points"]
         if not cloud.childCount():
             return
@@ -423,14 +249,14 @@ def read_points(
                 "coordinates.",
                 "Export it again.",
             )
-        raw = raw and _whole_numbers(proto) is not None
+        raw = raw and whole_numbers(proto) is not None
         held = _held(proto, names, chunk, raw)
         buffers = lib.VectorSourceDestBuffer()
         for n, a in held.items():
             buffers.append(lib.SourceDestBuffer(file, n, a, chunk, True, not (raw and n in CARTESIAN)))
-        limits = _intensities(file, scan, proto)
-        tops = _tops(file, scan, proto) if any(n.startswith("color") for n in names) else {}
-        zero = _zero(proto, raw)
+        limits = intensities_of(file, scan, proto)
+        tops = tops_of(file, scan, proto) if any(n.startswith("color") for n in names) else {}
+        zero = zero_of(proto, raw)
         reader, seen = cloud.reader(buffers), 0
         try:
             while got := reader.read():
@@ -519,12 +345,9 @@ def _understood(held, limits, tops, zero=((0.0, 0.0),) * 3, raw=False, every=1, 
 def read_image(path: str, image: ImageInside) -> bytes:
     """The encoded bytes (JPEG or PNG) of one image."""
     with _opened(path) as file:
-        node = _children(file.root(), "images2D")[image.index][f"{image.representation}Representation"][
+        node = children(file.root(), "images2D")[image.index][f"{image.representation}Representation"][
             image.blob
         ]
         data = np.empty(node.byteCount(), np.uint8)
         node.read(data, 0, data.size)
         return data.tobytes()
-
-
-__all__ = ["CARTESIAN", "Writer", "coordinates", "look", "read_image", "read_points"]

@@ -100,6 +100,18 @@ def _first_pass(
 
 
 @njit(cache=True, nogil=True)
+def _at_edge(t_in, i_in, c, r):
+    """Whether a ray's neighbour in the grid met something else, or the same elsewhere."""
+    columns, rows = t_in.shape
+    for k in range(4):
+        cc = (c + (1 if k == 0 else -1 if k == 1 else 0)) % columns
+        rr = r + (1 if k == 2 else -1 if k == 3 else 0)
+        if 0 <= rr < rows and (abs(t_in[cc, rr] - t_in[c, r]) > 0.05 or i_in[cc, rr] != i_in[c, r]):
+            return True
+    return False
+
+
+@njit(cache=True, nogil=True)
 def _second_pass(
     arrays,
     material,
@@ -124,8 +136,7 @@ def _second_pass(
     out_clear,
 ):
     kind, table, style, epochs, tree = arrays
-    columns = len(azimuths)
-    for c in range(columns):
+    for c in range(len(azimuths)):
         az, pose = azimuths[c], poses[c]
         for r in range(rows):
             t, i = t_in[c, r], i_in[c, r]
@@ -144,22 +155,12 @@ def _second_pass(
             cosine = abs(dx * nx + dy * ny + dz * nz)
             p = table[i]
             red, green, blue, reflect = albedo(material[i], p, x, y, z, uv[c, r, 0], uv[c, r, 1])
-            edge = material[i] == BOARD
-            for k in range(4):
-                cc, rr = (
-                    c + (1 if k == 0 else -1 if k == 1 else 0),
-                    r + (1 if k == 2 else -1 if k == 3 else 0),
-                )
-                cc = cc % columns
-                if rr < 0 or rr >= rows:
-                    continue
-                if abs(t_in[cc, rr] - t) > 0.05 or i_in[cc, rr] != i:
-                    edge = True
+            edge = material[i] == BOARD or _at_edge(t_in, i_in, c, r)
             if edge and beam > 0 and kinds[c, r] == 0 and kind[i] != FOLIAGE:
                 # four more rays over the footprint of the beam: do they all meet the same surface?
                 wide = beam + spread * t
                 ex, ey = -np.sin(az), np.cos(az)
-                near, far, n_near, n_far, weight = t, t, 0, 0, reflect
+                near, far, n_far, weight = t, t, 0, reflect
                 for k in range(4):
                     s1, s2 = (wide if k < 2 else -wide) / t, (wide if k % 2 else -wide) / t
                     qx = sx + s1 * ex - s2 * np.sin(el) * np.cos(az)
@@ -190,8 +191,7 @@ def _second_pass(
                     )
                     weight += rk
                     if ik != i and abs(tk - t) > 0.03:
-                        n_far += 1
-                        far = tk
+                        n_far, far = n_far + 1, tk
                 reflect = weight / 5.0
                 if n_far > 0 and abs(far - near) < 4.0:
                     share = (n_far / 4.0) * (0.6 + 0.8 * noise01(salt, 41))
@@ -201,8 +201,7 @@ def _second_pass(
                     out_clear[c, r] = min(abs(t - near), abs(t - far))
             out_r[c, r] = t + bias + noise * gauss(salt, 11)
             signal = reflect * (0.35 + 0.65 * cosine) / (1.0 + (t / 45.0) ** 2) * (1 + 0.04 * gauss(salt, 12))
-            if signal < 0.012:
-                out_r[c, r] = 0.0
+            out_r[c, r] = 0.0 if signal < 0.012 else out_r[c, r]
             out_intensity[c, r] = np.uint16(min(max(signal, 0.0), 1.0) * 60000)
             shade = 0.75 + 0.25 * abs(nz)
             out_rgb[c, r, 0] = np.uint8(min(255.0, 225 * red * shade + 8))

@@ -1,21 +1,14 @@
-"""Operations: importing this package enters them all into the table."""
+"""Operations: importing this package enters them all into the table.
 
-from terrazza.operations import (
-    around,
-    bending,
-    classify,
-    clean,
-    colorize,
-    deliver,
-    draw,
-    georeference,
-    importing,
-    judging,
-    lists,
-    photos,
-    register,
-    report,
-    table,
-    targets,
-    walks,
-)  # noqa: F401
+A module in a step's folder is found by being there.
+"""
+
+import importlib
+import pkgutil
+
+STEPS = ("importing", "register", "georeference", "clean", "colorize", "classify", "draw", "deliver", "table")
+
+for _step in STEPS:
+    _package = importlib.import_module(f"{__name__}.{_step}")
+    for _module in pkgutil.iter_modules(_package.__path__, f"{_package.__name__}."):
+        importlib.import_module(_module.name)

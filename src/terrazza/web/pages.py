@@ -12,7 +12,7 @@ from jinja2 import Environment, FileSystemLoader, StrictUndefined, pass_context,
 from terrazza import __version__
 from terrazza.core.classify.classes import name as class_name
 from terrazza.db import queries
-from terrazza.operations.notation import Notation
+from terrazza.operations.spine.notation import Notation
 
 HERE = Path(__file__).parent
 

@@ -16,86 +16,27 @@ import os
 import shutil
 import tarfile
 import uuid
-from typing import Any
-
-from pydantic import BaseModel, ConfigDict, ValidationError
 
 from terrazza import __version__, files
 from terrazza.db.models import Change, Entry, Fact, database
 from terrazza.db.models import Job as Row
 from terrazza.db.queries import create_job
 from terrazza.errors import InputError, StateError
-from terrazza.operations import fieldbook
+from terrazza.operations.spine import fieldbook
+from terrazza.work.record import (
+    CHANGED,
+    FORM,
+    LARGEST_RECORD,
+    NOT_OURS,
+    Record,
+    need_named,
+    opened,
+    record_of,
+)
 
-FORM = 2
 ALSO = ("deliverables", "inbox", "drawings")
 FOLDERS = ("scans", "photos", "arrays", *ALSO)
-LARGEST_RECORD = 2_000_000_000  # bytes of job.json
-NOT_OURS = "It is no backup of a Terrazza job, or it is cut off."
-CHANGED = "It is no longer as it was written: take another copy of the backup."
 MARK = ".restoring"
-
-
-class _Plain(BaseModel):
-    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
-
-
-class _Job(_Plain):
-    name: str
-    folder: str
-    created: float
-    settings: dict
-
-
-class _Entry(_Plain):
-    id: int
-    number: int
-    operation: str
-    version: int
-    params: dict
-    state: str
-    figures: dict | None
-    message: str
-    hint: str
-    who: str
-    created: float
-    started: float | None
-    seconds: float | None
-    done: float
-    total: float
-    label: str
-    cancel: bool
-
-
-class _Fact(_Plain):
-    kind: str
-    key: str
-    scan: int | None
-    value: Any
-    entry: int
-
-
-class _Change(_Plain):
-    entry: int
-    kind: str
-    key: str
-    scan: int | None
-    before: Any
-    before_entry: int | None
-    after: Any
-
-
-class _Record(_Plain):
-    """What ``job.json`` holds."""
-
-    form: int
-    job: _Job
-    entries: list[_Entry]
-    facts: list[_Fact]
-    changes: list[_Change]
-    folder: str
-    linked: list[str] = []
-    written_by: str = ""
 
 
 def backup(workspace: str, row: Row, path: str) -> tuple[int, list[str]]:
@@ -243,11 +184,11 @@ def restore(workspace: str, path: str, name: str = "") -> Row:
     partial = os.path.join(workspace, "jobs", f"restore-{uuid.uuid4().hex}.part")
     try:
         with _claimed(workspace, partial):
-            with _opened(path) as tar:
+            with opened(path) as tar:
                 record = _taken(tar, path, partial)
             inside = os.path.join(partial, "files")
             os.makedirs(inside, exist_ok=True)
-            _need_named(record, inside, path)
+            need_named(record, inside, path)
             with database.atomic("IMMEDIATE"), contextlib.ExitStack() as undone:
                 row = create_job(workspace, name or record.job.name)
                 target = os.path.join(workspace, "jobs", row.folder)
@@ -264,10 +205,10 @@ def restore(workspace: str, path: str, name: str = "") -> Row:
         shutil.rmtree(partial, ignore_errors=True)
 
 
-def _taken(tar, path: str, folder: str) -> _Record:
+def _taken(tar, path: str, folder: str) -> Record:
     """Unpack an archive below ``folder`` and verify every byte of it; its record."""
     shown, sums, told = os.path.basename(path), {}, None
-    record = _record(tar, path, sums)
+    record = record_of(tar, path, sums)
     while (member := tar.next()) is not None:
         if member.name == "sums.json" and member.isfile() and member.size < LARGEST_RECORD:
             told = json.loads(tar.extractfile(member).read())
@@ -314,81 +255,7 @@ def _place(folder: str, member) -> str | None:
     return os.path.join(folder, *parts)
 
 
-@contextlib.contextmanager
-def _opened(path: str):
-    name = os.path.basename(path)
-    try:
-        with tarfile.open(path, "r:") as tar:
-            yield tar
-    except InputError:
-        raise
-    except (
-        tarfile.TarError,
-        EOFError,
-        KeyError,
-        ValueError,
-        TypeError,
-        RecursionError,
-        OverflowError,
-    ) as error:
-        raise InputError(f"“{name}” cannot be read ({str(error)[:200]}).", NOT_OURS) from error
-    except OSError as error:
-        raise InputError(f"“{name}” cannot be read ({error.strerror or error}).", NOT_OURS) from error
-
-
-def _record(tar, path: str, sums: dict[str, str]) -> _Record:
-    shown, head = os.path.basename(path), tar.next()
-    if head is None or head.name != "job.json" or not head.isfile():
-        raise InputError(f"“{shown}” does not begin with a job.", NOT_OURS)
-    if head.size > LARGEST_RECORD:
-        raise InputError(f"The record in “{shown}” is said to have {head.size / 1e9:.1f} GB.", NOT_OURS)
-    text = tar.extractfile(head).read()
-    sums["job.json"] = hashlib.sha256(text).hexdigest()
-    plain = json.loads(text)
-    if not isinstance(plain, dict) or not isinstance(plain.get("form"), int):
-        raise InputError(f"“{shown}” does not begin with a job.", NOT_OURS)
-    if plain["form"] > FORM:
-        raise InputError(f"“{shown}” was written by a newer Terrazza.", "Update the application.")
-    try:
-        return _Record.model_validate(plain)
-    except ValidationError as error:
-        first = error.errors()[0]
-        raise InputError(
-            f"The record in “{shown}” is not one of a job ({'.'.join(map(str, first['loc']))}: "
-            f"{first['msg']}).",
-            NOT_OURS,
-        ) from error
-
-
-def _need_named(record: _Record, inside: str, path: str) -> None:
-    """InputError unless every file that facts and changes name is a plain one that the archive brought."""
-    shown = os.path.basename(path)
-    living = {e.id for e in record.entries if e.state == "done"}
-    values = [(f.kind, f.scan, f.value) for f in record.facts] + [
-        (c.kind, c.scan, c.before) for c in record.changes if c.entry in living and c.before is not None
-    ]
-    for kind, scan, value in values:
-        try:
-            named = fieldbook.files_of(kind, scan, value)
-        except (KeyError, TypeError, AttributeError) as error:
-            raise InputError(f"The record in “{shown}” has a {kind} that is none.", NOT_OURS) from error
-        for folder, name in named:
-            if not isinstance(name, str) or name != os.path.basename(name) or name in {".", ".."}:
-                raise InputError(
-                    f"The record in “{shown}” names “{str(name)[:80]}”, which is no file of a job.", NOT_OURS
-                )
-            if not os.path.isfile(os.path.join(inside, folder, name)):
-                raise InputError(f"“{shown}” is not whole: {folder}/{name} is missing.", CHANGED)
-    known = {e.id for e in record.entries}
-    if (
-        len({e.number for e in record.entries}) != len(record.entries)
-        or len(known) != len(record.entries)
-        or any(c.entry not in known for c in record.changes)
-    ):
-        raise InputError(f"The field book in “{shown}” is not one.", NOT_OURS)
-
-
-def _rows(row: Row, record: _Record, target: str) -> None:
+def _rows(row: Row, record: Record, target: str) -> None:
     """Enter field book, facts and changes; deliverables get the addresses that they have here."""
     Row.update(created=record.job.created, settings=record.job.settings).where(Row.id == row.id).execute()
     entries = {}

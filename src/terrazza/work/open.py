@@ -5,7 +5,7 @@ import contextlib
 import terrazza.operations  # noqa: F401  (enters all operations into the table)
 from terrazza.db.schema import open_database
 from terrazza.errors import BusyError
-from terrazza.operations import fieldbook
+from terrazza.operations.spine import fieldbook
 from terrazza.work import archive
 from terrazza.work.lease import LOOKING, lease
 

@@ -7,7 +7,7 @@ from huey import SqliteHuey
 from terrazza.db import queries
 from terrazza.db.models import Entry
 from terrazza.db.models import Job as Row
-from terrazza.operations.base import find
+from terrazza.operations.spine.base import find
 
 
 def queue_of(workspace: str) -> SqliteHuey:

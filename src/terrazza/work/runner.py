@@ -10,9 +10,9 @@ from terrazza.db.models import Entry
 from terrazza.db.models import Job as Row
 from terrazza.errors import Cancelled, TerrazzaError, understood
 from terrazza.fleet import Local
-from terrazza.operations import fieldbook
-from terrazza.operations.base import find
-from terrazza.operations.job import Job
+from terrazza.operations.spine import fieldbook
+from terrazza.operations.spine.base import find
+from terrazza.operations.spine.job import Job
 from terrazza.settings import settings
 from terrazza.work.lease import lease
 

@@ -13,7 +13,7 @@ import time
 from terrazza.db.models import Entry
 from terrazza.db.models import Job as Row
 from terrazza.errors import BusyError
-from terrazza.operations import fieldbook
+from terrazza.operations.spine import fieldbook
 from terrazza.work import child
 from terrazza.work.lease import lease
 from terrazza.work.open import open_workspace

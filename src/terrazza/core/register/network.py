@@ -12,30 +12,26 @@ vertical index error (1, rad): by how much it reads too far and too high.
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import linalg, sparse
+from scipy import linalg
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
-from terrazza.core.register.cloud_fit import FACING
-from terrazza.core.register.patches import Patches, collect, in_job, pooled
+from terrazza.core.register.equations import U, equations_of
+from terrazza.core.register.patches import Patches, collect
+from terrazza.core.register.unheld import across_unheld
 from terrazza.errors import InputError
 
 BIAS_SIGMA = 0.0004
 INDEX_SIGMA = np.radians(15 / 3600)  # rad: of vertical circles of scanners, common practice
-U = 8  # unknowns of a scan
 SETTLED = 4
-UNEVEN = 0.00003
 RESTING = 0.0003
 FEW = 16  # patches of a scan below which its ties say more
-STEP = 0.05  # m: over which the change along a patch is taken
-SURE = 0.004  # m: where the normals that face a shift leave it less sure than this, nothing holds it
 HELD = (
     np.radians(0.5),
     0.1,
     # rad and m: standard deviations of the poses that an adjustment begins with; a direction that no surface
     # holds stays there, with that σ
 )
-ALIKE = np.cos(np.radians(12.0))  # directions nearer to each other than this are one
 
 
 @dataclass
@@ -92,14 +88,14 @@ def adjust(
     )
     prior[np.ix_(keep, keep)] += 0.0 if known is None else known
     for done in range(rounds):
-        system = _equations(patches, poses, own, weight)
+        system = equations_of(patches, poses, own, weight)
         weight = (
             _judged(patches, system, soft=done < rounds - SETTLED) if done <= rounds - SETTLED else weight
         )
-        system = _equations(patches, poses, own, weight)
+        system = equations_of(patches, poses, own, weight)
         factor, redundancy = _variance_factor(patches, system, weight, len(free))
         across = (
-            _across_unheld(patches, system, k, factor, fixed)
+            across_unheld(patches, system, k, factor, fixed)
             if done in {0, rounds - SETTLED, rounds - 1}
             else across
         )
@@ -137,63 +133,6 @@ def adjust(
         shared,
         pair_rms,
     )
-
-
-def _across_unheld(patches, system, k, factor, fixed) -> np.ndarray:
-    """(8k, 8k) projector that takes away shifts of scans, alone or as a block, which no surface facing them
-    holds against the others.
-
-    The noise of normals alone gives the normal equations 1/extent² a patch along its plane: with hundreds of
-    patches millimetres, where there is nothing.
-    """
-    out, taken = np.eye(U * k), np.zeros((0, U * k))
-    rows = sparse.csr_matrix((system.weight / factor, (patches.patch, patches.scan)), (patches.count, k))
-    total = np.maximum(np.asarray(rows.sum(1)).ravel(), 1e-12)
-    facing = np.zeros((patches.count, 3))
-    facing[patches.patch] = system.facing
-    for direction in _weak_ways(patches, system, k):
-        cosine = facing @ direction
-        share = np.where(np.abs(cosine) > FACING, cosine**2, 0.0) / total
-        between = (rows.T @ sparse.diags(share) @ rows).toarray()
-        for block in _blocks(between, 1 / SURE**2):
-            if not fixed & set(block):
-                shift = np.zeros(U * k)
-                shift.reshape(k, U)[block, 3:6] = direction
-                shift -= taken.T @ (taken @ shift)  # what other directions have taken already
-                if (size := np.linalg.norm(shift)) > 0.1 * np.sqrt(len(block)):
-                    taken = np.vstack([taken, shift / size])
-    return out - taken.T @ taken
-
-
-def _weak_ways(patches, system, k) -> list[np.ndarray]:
-    """Directions (3,) that may not be held: the two that each scan's patches face least, like ones once."""
-    out: list[np.ndarray] = []
-    for s in range(k):
-        here = patches.scan == s
-        normals = system.facing[here] * np.sqrt(system.weight[here])[:, None]
-        for way in np.linalg.eigh(normals.T @ normals)[1].T[:2]:
-            if not any(abs(way @ o) > ALIKE for o in out):
-                out.append(way)
-    return out
-
-
-def _blocks(between: np.ndarray, least: float) -> list[list[int]]:
-    """Groups of scans that ``between`` (k, k), what each two hold each other by, holds together: those that
-    hold most are put together first, and then hold others by the sum.
-    """
-    left, held = [[s] for s in range(len(between))], between.copy()
-    np.fill_diagonal(held, 0.0)
-    while len(left) > 1:
-        i, j = np.unravel_index(int(np.argmax(held)), held.shape)
-        if held[i, j] < least:
-            break
-        i, j = min(i, j), max(i, j)
-        left[i] += left.pop(j)
-        held[i] += held[j]
-        held[:, i] += held[:, j]
-        held = np.delete(np.delete(held, j, 0), j, 1)
-        held[i, i] = 0.0
-    return left
 
 
 def _of_many(patches: Patches, k: int) -> Patches:
@@ -276,122 +215,6 @@ def _solve(matrix, rhs):
             "The ties do not hold every scan.",
             "Take the loose scans out of the adjustment, or tie them to a neighbour.",
         ) from error
-
-
-def _equations(patches, poses, instrument, weight):
-    """Normal matrix, gradient, and per (patch, scan) distance from the common plane (m) with its own sigma
-    (m).
-    """
-    k, count, scan, patch = len(poses), patches.count, patches.scan, patches.patch
-    mean, cov = in_job(scan, patches.mean, patches.cov, poses)
-    place = np.array([p[:3, 3] for p in poses])[scan]
-    axis = np.array([p[:3, 2] for p in poses])[scan]
-    reach = np.linalg.norm(mean - place, axis=1)[:, None]
-    ray, lift = (mean - place) / reach, _lift(mean - place, axis)
-    mean = mean - ray * instrument[scan, :1] - lift * instrument[scan, 1:]
-    centre, together = pooled(patch, count, patches.n * np.maximum(weight, 1e-6), mean, cov)
-    _, vectors = np.linalg.eigh(together)
-    normal, e1, e2 = (vectors[patch][:, :, i] for i in (0, 1, 2))
-    d = mean - centre[patch]
-    u, v, w = (np.einsum("mi,mi->m", a, d) for a in (e1, e2, normal))
-    cu, cv = np.einsum("mij,mj->mi", cov, e1), np.einsum("mij,mj->mi", cov, e2)
-    cw = np.einsum("mij,mj->mi", cov, normal)
-    suu, svv, suv = (np.einsum("mi,mi->m", a, b) for a, b in ((e1, cu), (e2, cv), (e1, cv)))
-    suw, svw, sww = (np.einsum("mi,mi->m", a, cw) for a in (e1, e2, normal))
-    steep = np.abs(np.einsum("mi,mi->m", normal, ray))
-    many = patches.n > 50
-    range_noise = (
-        np.median(np.sqrt(np.maximum(sww[many], 1e-10)) / np.maximum(steep[many], 0.05))
-        if many.sum() > 20
-        else 0.002
-    )
-    # range noise runs along the ray, so on a slanted plane it leans the patch's own moments: take its part
-    # out
-    along = range_noise**2 * np.einsum("mi,mi->m", normal, ray) * (1 - 1 / patches.n)
-    suw, svw = suw - along * np.einsum("mi,mi->m", e1, ray), svw - along * np.einsum("mi,mi->m", e2, ray)
-    floor = np.maximum(range_noise * steep, 0.0003) ** 2
-    sigma2 = np.maximum(sww * patches.n / np.maximum(patches.n - 3, 1), floor)
-    effective = patches.n / (1 + patches.n * UNEVEN**2 / sigma2)
-    p = weight * effective / sigma2
-    m = np.empty((len(p), 3, 3))
-    m[:, 0, 0], m[:, 0, 1], m[:, 0, 2] = 1, u, v
-    m[:, 1, 1], m[:, 2, 2], m[:, 1, 2] = suu + u * u, svv + v * v, suv + u * v
-    m[:, 1, 0], m[:, 2, 0], m[:, 2, 1] = m[:, 0, 1], m[:, 0, 2], m[:, 1, 2]
-    y = np.stack([w, suw + u * w, svw + v * w], 1)
-    m, y = m * p[:, None, None], y * p[:, None]
-    total = np.stack([np.bincount(patch, m[:, i, j], count) for i in range(3) for j in range(3)], 1).reshape(
-        -1, 3, 3
-    )
-    total += 1e-9 * np.trace(total, axis1=1, axis2=2)[:, None, None] * np.eye(3) + 1e-12 * np.eye(3)
-    y_total = np.stack([np.bincount(patch, y[:, i], count) for i in range(3)], 1)
-    inverse = np.linalg.inv(total)
-    plane = np.einsum("mij,mj->mi", inverse, y_total)
-    a = np.zeros((len(p), 3, U))
-    lever = centre[patch] - place
-    a[:, 0, :3], a[:, 0, 3:6], a[:, 0, 6] = (
-        np.cross(lever, normal),
-        normal,
-        -np.einsum("mi,mi->m", normal, ray),
-    )
-    a[:, 0, 7] = -np.einsum("mi,mi->m", normal, lift)
-    for row, along in ((1, e1), (2, e2)):
-        a[:, row, :3] = np.cross(along, normal)
-        a[:, row, 7] = -np.einsum(
-            "mi,mi->m",
-            normal,
-            _lift(mean - place + STEP * along, axis) - _lift(mean - place - STEP * along, axis),
-        ) / (2 * STEP)
-    out, gradient = np.zeros((U * k, U * k)), np.zeros(U * k)
-    ma = m @ a
-    g = np.einsum("mji,mj->mi", a, y - np.einsum("mij,mj->mi", m, plane[patch]))
-    own = np.einsum("mji,mjk->mik", a, ma)
-    for s in range(k):
-        here = scan == s
-        gradient[U * s : U * s + U] = g[here].sum(0)
-        out[U * s : U * s + U, U * s : U * s + U] = own[here].sum(0)
-    # minus the part that the common planes absorb, for every pair of scans in a patch
-    root = np.linalg.cholesky(inverse)[patch]
-    left = np.einsum("mji,mjl->mil", root, ma)
-    rows = np.repeat(3 * patch[:, None] + np.arange(3), U, axis=1).ravel()
-    columns = np.tile(U * scan[:, None] + np.arange(U), (1, 3)).ravel()
-    absorbed = sparse.csr_matrix((left.ravel(), (rows, columns)), (3 * count, U * k))
-    out -= (absorbed.T @ absorbed).toarray()
-    residual = w - (plane[patch] * np.stack([np.ones(len(u)), u, v], 1)).sum(1)
-    misfit = y - np.einsum("mij,mj->mi", m, plane[patch])
-    squares = np.einsum(
-        "mi,mij,mj->m",
-        misfit,
-        np.linalg.inv(
-            m + 1e-12 * np.trace(m, axis1=1, axis2=2)[:, None, None] * np.eye(3) + 1e-9 * np.eye(3)
-        ),
-        misfit,
-    )
-    return _System(out, gradient, residual, np.sqrt(sigma2 / effective), squares, normal, p)
-
-
-def _lift(rays: np.ndarray, axis: np.ndarray) -> np.ndarray:
-    """(m, 3) by how much points at ``rays`` (m, 3, m) from their scanner move for each radian that elevations
-    about the upright ``axis`` (m, 3) grow.
-    """
-    along = np.einsum("mi,mi->m", rays, axis)[:, None]
-    level = rays - along * axis
-    out = np.linalg.norm(level, axis=1)[:, None]
-    return out * axis - along * level / np.maximum(out, 1e-6)
-
-
-@dataclass
-class _System:
-    """Normal matrix, gradient, distances from the common planes (m), their sigmas (m), whitened squares of
-    all three plane moments, unit normals (m, 3) and weights (1/m²).
-    """
-
-    normal: np.ndarray
-    gradient: np.ndarray
-    residual: np.ndarray
-    noise: np.ndarray
-    squares: np.ndarray
-    facing: np.ndarray
-    weight: np.ndarray
 
 
 def _variance_factor(patches, system, weight, free):

@@ -45,7 +45,7 @@ def _ring_scores(intensity, ranges, step_row, step_column, lowest, board, reach,
             up = radius / step_row
             if min(across, up) < 1.6 or across > columns / 8:
                 continue
-            re2, im2, re1, im1, mean, worst = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+            re2, im2, re1, im1, mean, _worst = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
             ok = True
             for k in range(RING):
                 rr, cc = int(r + up * sin1[k] + 0.5), int(c + across * cos1[k] + columns + 0.5) % columns
@@ -72,7 +72,7 @@ def checkerboards(grid: Grid, board: float | None = None, reach: float = 60.0) -
     """Find two-by-two checkerboards of edge ``board`` (m; None: any of 5 to 65 cm) within ``reach`` (m) of
     the scanner.
     """
-    index, xyz, intensity, slope = grid.index, grid.xyz, grid.intensity, grid.slope
+    index, xyz, _intensity, slope = grid.index, grid.xyz, grid.intensity, grid.slope
     rows, columns = index.shape
     found: list[Target] = []
     for edge in (

@@ -4,10 +4,10 @@ import time
 
 from terrazza.db import queries
 from terrazza.db.models import Entry
-from terrazza.operations import fieldbook
-from terrazza.operations.base import find
-from terrazza.operations.job import Job
-from terrazza.operations.notation import Notation
+from terrazza.operations.spine import fieldbook
+from terrazza.operations.spine.base import find
+from terrazza.operations.spine.job import Job
+from terrazza.operations.spine.notation import Notation
 from terrazza.web.contexts.forms import told
 
 BUSY = ("queued", "running")

@@ -8,10 +8,10 @@ import json
 
 from terrazza.core.classify import classes
 from terrazza.errors import ParamsError
-from terrazza.operations.base import Operation, describe, find
-from terrazza.operations.classify import class_counts
-from terrazza.operations.job import Job
-from terrazza.operations.notation import Notation
+from terrazza.operations.classify.counting import class_counts
+from terrazza.operations.spine.base import Operation, describe, find
+from terrazza.operations.spine.job import Job
+from terrazza.operations.spine.notation import Notation
 from terrazza.units import metres_per
 
 METRES = {"m": 1.0, "mm": 0.001}

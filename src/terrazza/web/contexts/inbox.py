@@ -17,9 +17,9 @@ from terrazza.core.geometry.axes import UPRIGHT
 from terrazza.errors import InputError, NotFound, TerrazzaError
 from terrazza.formats.contents import REPAIRS
 from terrazza.formats.glimpse import Ask
-from terrazza.operations import reading
-from terrazza.operations.importing import BYTES_A_POINT
-from terrazza.operations.job import Job
+from terrazza.operations.importing.asked import BYTES_A_POINT
+from terrazza.operations.pieces import reading
+from terrazza.operations.spine.job import Job
 from terrazza.settings import settings
 from terrazza.units import FACTORS
 from terrazza.work.looking import Looker

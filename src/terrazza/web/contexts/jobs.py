@@ -1,7 +1,7 @@
 """Rows of the list of jobs."""
 
 from terrazza.db.models import Job as Row
-from terrazza.operations.job import Job
+from terrazza.operations.spine.job import Job
 
 
 def rows(workspace: str) -> list[dict]:

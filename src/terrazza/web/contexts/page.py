@@ -1,8 +1,8 @@
 """The job's page: sheet, terraces and strip in one."""
 
 from terrazza.errors import NotFound
-from terrazza.operations.base import STEPS
-from terrazza.operations.job import Job
+from terrazza.operations.spine.base import STEPS
+from terrazza.operations.spine.job import Job
 from terrazza.web.contexts import fieldbook, sheets, terraces
 
 SLUGS = tuple(s.lower() for s in STEPS)

@@ -11,8 +11,8 @@ from PIL import Image
 from terrazza.core.geometry.axes import Axes
 from terrazza.errors import NotFound
 from terrazza.formats import glimpse
-from terrazza.operations.job import Job
-from terrazza.operations.stations import has_station
+from terrazza.operations.pieces.stations import has_station
+from terrazza.operations.spine.job import Job
 from terrazza.web.contexts import inbox
 from terrazza.work.looking import Looker
 

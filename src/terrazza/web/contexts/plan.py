@@ -15,8 +15,8 @@ from pydantic import BaseModel, Field
 
 from terrazza.errors import NotFound
 from terrazza.later import later
-from terrazza.operations.floors import floors
-from terrazza.operations.job import Job
+from terrazza.operations.pieces.floors import floors
+from terrazza.operations.spine.job import Job
 from terrazza.web.contexts import scene
 
 from_above = later("terrazza.core.draw.from_above")

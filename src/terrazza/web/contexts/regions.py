@@ -8,8 +8,9 @@ import numpy as np
 from pydantic import BaseModel, Field
 
 from terrazza.later import later
-from terrazza.operations.job import Job
-from terrazza.web.contexts.scene import Four, origin_of, shown
+from terrazza.operations.spine.job import Job
+from terrazza.web.contexts.picking import Four
+from terrazza.web.contexts.scene import origin_of, shown
 
 store = later("terrazza.store.regions")
 

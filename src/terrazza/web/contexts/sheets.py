@@ -8,11 +8,12 @@ from terrazza.core.classify import classes as class_names
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.errors import NotFound
-from terrazza.operations.base import find
-from terrazza.operations.classify import class_counts
-from terrazza.operations.job import Job, covariance_of
-from terrazza.operations.judging import statement, verdict
-from terrazza.operations.targets import layout, places, target_warnings
+from terrazza.operations.classify.counting import class_counts
+from terrazza.operations.georeference.sightings import layout, places, target_warnings
+from terrazza.operations.register.judging import verdict
+from terrazza.operations.register.statement import statement
+from terrazza.operations.spine.base import find
+from terrazza.operations.spine.job import Job, covariance_of
 from terrazza.web.contexts import inbox
 from terrazza.web.contexts.forms import form
 

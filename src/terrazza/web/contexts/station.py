@@ -7,9 +7,9 @@ from PIL import Image
 
 from terrazza.core.geometry import rigid
 from terrazza.errors import NotFound
-from terrazza.operations import stations
-from terrazza.operations.job import Job
-from terrazza.web.contexts import scene
+from terrazza.operations.pieces import stations
+from terrazza.operations.spine.job import Job
+from terrazza.web.contexts import picking, scene
 
 TILE = 512
 INK, PAPER = np.array([23, 31, 31.0]), np.array([237, 230, 209.0])
@@ -209,5 +209,5 @@ def pick(job: Job, number: int, stop: int, row: int, column: int, hidden: list[i
             and int(cloud.values("class", 0, at, at + 1)[0]) not in hidden
         ):
             pose = next(p for s, p in scene.shown(job) if s.id == number)
-            return scene.told(scan, cloud, pose, at) | {"row": r, "column": c}
+            return picking.told(scan, cloud, pose, at) | {"row": r, "column": c}
     return None

@@ -5,10 +5,10 @@ from pydantic import BaseModel, Field
 
 from terrazza.core.geometry import rigid
 from terrazza.errors import TerrazzaError
-from terrazza.operations import table
-from terrazza.operations.base import find
-from terrazza.operations.job import Job
-from terrazza.operations.notation import Notation
+from terrazza.operations.spine.base import find
+from terrazza.operations.spine.job import Job
+from terrazza.operations.spine.notation import Notation
+from terrazza.operations.table import measure, touch, words
 from terrazza.web.contexts.forms import form
 
 
@@ -16,7 +16,7 @@ class Try(BaseModel):
     """A measure that is being taken: nothing is kept."""
 
     kind: str
-    points: list[table.Touch] = Field(min_length=1, max_length=2000)
+    points: list[touch.Touch] = Field(min_length=1, max_length=2000)
     reach: float = Field(0.15, ge=0.005, le=20)
 
 
@@ -25,8 +25,8 @@ def try_out(job: Job, wanted: Try) -> dict:
     params = find("measure.take").check(
         {"kind": wanted.kind, "points": [p.model_dump() for p in wanted.points], "reach": wanted.reach}
     )
-    figures = table.measured(job, params.kind, [p.model_dump() for p in params.points], params.reach)
-    return figures | {"says": table.told(Notation.of(job), params.kind, figures)}
+    figures = measure.measured(job, params.kind, [p.model_dump() for p in params.points], params.reach)
+    return figures | {"says": words.told(Notation.of(job), params.kind, figures)}
 
 
 def rows(job: Job) -> list[dict]:
@@ -42,11 +42,11 @@ def rows(job: Job) -> list[dict]:
             "figures": {},
         }
         try:
-            figures = table.measured(job, record["kind"], record["points"], record["reach"])
+            figures = measure.measured(job, record["kind"], record["points"], record["reach"])
             row |= {
                 "at": figures.pop("at"),
                 "figures": figures,
-                "says": table.told(notation, record["kind"], figures),
+                "says": words.told(notation, record["kind"], figures),
             }
         except TerrazzaError as error:
             row["says"] = str(error)
@@ -59,7 +59,7 @@ def pins(job: Job) -> list[dict]:
         {
             "id": int(k),
             **{n: p[n] for n in ("name", "text", "link", "measure", "picture")},
-            "at": table.place(job, p["point"]).tolist(),
+            "at": touch.place(job, p["point"]).tolist(),
         }
         for k, p in job.facts("pin").items()
         if job.get("scan", p["point"]["scan"])
@@ -74,13 +74,13 @@ def scene(job: Job, origin: np.ndarray) -> dict:
     for number, record in job.facts("measure").items():
         if any(job.get("scan", t["scan"]) is None for t in record["points"]):
             continue
-        at = np.array([table.place(job, t) for t in record["points"]])
+        at = np.array([touch.place(job, t) for t in record["points"]])
         label = record["name"]
-        if record["kind"] in table.FROM_POINTS:
-            label = table.told(
+        if record["kind"] in measure.FROM_POINTS:
+            label = words.told(
                 Notation.of(job),
                 record["kind"],
-                table.measured(job, record["kind"], record["points"], record["reach"]),
+                measure.measured(job, record["kind"], record["points"], record["reach"]),
             ).split(" · ")[0]
         shown.append(
             {

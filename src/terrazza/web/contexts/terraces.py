@@ -2,10 +2,10 @@
 
 from terrazza.db import queries
 from terrazza.db.models import Entry
-from terrazza.operations import fieldbook
-from terrazza.operations.base import STEPS, find, known
-from terrazza.operations.job import Job
-from terrazza.operations.notation import Notation
+from terrazza.operations.spine import fieldbook
+from terrazza.operations.spine.base import STEPS, find, known
+from terrazza.operations.spine.job import Job
+from terrazza.operations.spine.notation import Notation
 
 
 def build(job: Job, current: str) -> dict:

@@ -3,7 +3,7 @@
 from fastapi import Request
 
 from terrazza.db import queries
-from terrazza.operations.job import Job
+from terrazza.operations.spine.job import Job
 from terrazza.settings import settings
 
 FOR_GOOD = {

@@ -8,8 +8,8 @@ from fastapi.responses import FileResponse, Response
 
 from terrazza.core.progress import QUIET
 from terrazza.errors import NotFound
-from terrazza.operations.base import find
-from terrazza.operations.selection import statement
+from terrazza.operations.pieces.promises import statement
+from terrazza.operations.spine.base import find
 from terrazza.web import pages
 from terrazza.web.contexts import forms
 from terrazza.web.routes.common import job_of

@@ -5,7 +5,7 @@ from fastapi.responses import PlainTextResponse, Response
 
 from terrazza.db import queries
 from terrazza.db.models import Entry
-from terrazza.operations import fieldbook, recipe
+from terrazza.operations.spine import fieldbook, recipe
 from terrazza.web import pages
 from terrazza.web.contexts import fieldbook as context
 from terrazza.web.routes.common import job_of

@@ -6,7 +6,8 @@ from fastapi import APIRouter, Request
 from fastapi.responses import JSONResponse, Response
 
 from terrazza.errors import NotFound
-from terrazza.web.contexts import regions
+from terrazza.web.contexts import nodes as node_bytes
+from terrazza.web.contexts import picking, regions
 from terrazza.web.contexts import scene as context
 from terrazza.web.routes.common import job_of
 
@@ -21,18 +22,20 @@ def scene(request: Request, job_id: int) -> Response:
 
 @router.get("/nodes/{scan}/{version}")
 def nodes(request: Request, job_id: int, scan: int, version: str, n: str) -> Response:
-    """Several nodes of one scan in one answer (see ``contexts.scene.pack``)."""
+    """Several nodes of one scan in one answer (see ``contexts.nodes.pack``)."""
     job = job_of(request, job_id)
     _need(job, scan, version)
     wanted = [int(k) for k in n.split(",") if k.isdigit()][:64]
-    return Response(context.pack(job, scan, wanted), media_type="application/octet-stream", headers=FOR_GOOD)
+    return Response(
+        node_bytes.pack(job, scan, wanted), media_type="application/octet-stream", headers=FOR_GOOD
+    )
 
 
 @router.get("/roots")
 def roots(request: Request, job_id: int) -> Response:
-    """The coarsest points of every scan (see ``contexts.scene.roots``)."""
+    """The coarsest points of every scan (see ``contexts.nodes.roots``)."""
     return Response(
-        context.roots(job_of(request, job_id)),
+        node_bytes.roots(job_of(request, job_id)),
         media_type="application/octet-stream",
         headers={"Cache-Control": "no-store"},
     )
@@ -40,10 +43,10 @@ def roots(request: Request, job_id: int) -> Response:
 
 @router.get("/tree/{scan}/{version}")
 def tree(request: Request, job_id: int, scan: int, version: str) -> Response:
-    """All nodes of one scan, without points (see ``contexts.scene.tree``)."""
+    """All nodes of one scan, without points (see ``contexts.nodes.tree``)."""
     job = job_of(request, job_id)
     _need(job, scan, version)
-    return Response(context.tree(job, scan), media_type="application/octet-stream", headers=FOR_GOOD)
+    return Response(node_bytes.tree(job, scan), media_type="application/octet-stream", headers=FOR_GOOD)
 
 
 @router.post("/region")
@@ -57,9 +60,9 @@ def region(request: Request, job_id: int, wanted: regions.Wanted) -> Response:
 
 
 @router.post("/pick")
-def pick(request: Request, job_id: int, ray: context.Ray) -> Response:
+def pick(request: Request, job_id: int, ray: picking.Ray) -> Response:
     """The stored point behind a pixel, in full precision; null where there is none."""
-    return JSONResponse(context.pick(job_of(request, job_id), ray))
+    return JSONResponse(picking.pick(job_of(request, job_id), ray))
 
 
 def _need(job, scan: int, version: str) -> None:

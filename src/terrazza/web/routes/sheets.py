@@ -4,8 +4,8 @@ from fastapi import APIRouter, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import Response
 
-from terrazza.operations.base import describe, find
-from terrazza.operations.job import PAGE
+from terrazza.operations.spine.base import describe, find
+from terrazza.operations.spine.job import PAGE
 from terrazza.web import pages
 from terrazza.web.contexts import fieldbook as book_context
 from terrazza.web.contexts import forms, sheets, terraces

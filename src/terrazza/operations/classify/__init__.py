@@ -1,0 +1,1 @@
+"""Step 6, Classify: ground and heights."""

@@ -1,0 +1,126 @@
+"""Classify the ground by a cloth."""
+
+import numpy as np
+
+from terrazza.core.geometry import rigid
+from terrazza.core.progress import Part, Progress
+from terrazza.errors import StateError
+from terrazza.later import later
+from terrazza.operations.classify.counting import before_after, class_counts, thinned
+from terrazza.operations.pieces import blocks
+from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
+from terrazza.operations.spine.job import Job
+from terrazza.store.cloud import Cloud
+
+cloth = later("terrazza.core.classify.cloth")
+
+GROUND, UNCLASSIFIED = 2, 1
+SAMPLE = 600_000
+_likely: dict[tuple, float] = {}
+
+
+class GroundParams(Params):
+    scans: list[int] = scans_field("Empty: all placed scans.")
+    resolution: float = field(
+        "Cloth cell",
+        0.0,
+        unit="m",
+        blank="auto",
+        help="Distance between the particles of the cloth; 0: by the spacing of the points and the size of "
+        "the job, 0.15 at least.",
+        ge=0,
+        le=20,
+    )
+    rigidness: int = field(
+        "Rigidness", 1, help="1: steep and stepped ground, 2: terraced, 3: flat.", ge=1, le=3
+    )
+    threshold: float = field(
+        "Distance to the cloth",
+        0.0,
+        unit="m",
+        blank="auto",
+        help="Points nearer to the settled cloth than this are ground; 0: 0.4 of the cloth cell.",
+        ge=0,
+        le=5,
+    )
+    step: float = field("Time step", 0.65, help="Of the simulation.", ge=0.1, le=2)
+    rounds: int = field("Rounds at most", 500, help="Of the simulation.", ge=10, le=5000)
+    slope: bool = field(
+        "Correct on slopes", True, help="Lets the cloth come down where it hangs beside a step."
+    )
+
+
+@operation
+class Ground(Operation):
+    """Ground by cloth simulation (Zhang et al. 2016): a cloth falls onto the cloud turned upside down."""
+
+    name, title, step = "classify.ground", "Ground", "Classify"
+    reads, writes = frozenset({"scan", "pose", "cut"}), frozenset({"column"})
+    Params = GroundParams
+
+    @classmethod
+    def automatic(cls, job: Job) -> dict[str, float]:
+        """About what they will be, from an even sample of the points."""
+        scans = job.scans(placed=True)
+        if not scans:
+            return {}
+        key = tuple((s.id, job.get("column", f"{s.id}/position")[0], s.pose.tobytes()) for s in scans)
+        if key not in _likely:
+            _likely.clear()
+            sample = np.concatenate(
+                [
+                    rigid.apply(s.pose, job.cloud(s.id).at(job.cloud(s.id).sample(SAMPLE // len(scans))))
+                    for s in scans
+                ]
+            )
+            _likely[key] = cloth.likely_resolution(sample)
+        return {"resolution": _likely[key], "threshold": 0.4 * _likely[key]}
+
+    def run(self, job: Job, params: GroundParams, progress: Progress) -> Figures:
+        scans = job.need_scans(params.scans, placed=True, why=", so there is no common ground")
+        before = class_counts(job)
+        thin = thinned(job, scans, min(params.resolution / 3, 0.25) or 0.05, Part(progress, 0, 0.3))
+        if len(thin) < 10:
+            raise StateError(
+                "Too few points are left to find the ground in.", "Put cuts back, or choose more scans."
+            )
+        resolution = params.resolution or cloth.likely_resolution(thin)
+        threshold = params.threshold or 0.4 * resolution
+        sheet = cloth.Cloth(
+            thin,
+            resolution,
+            params.rigidness,
+            params.step,
+            params.rounds,
+            params.slope,
+            Part(progress, 0.3, 0.6),
+        )
+        found = blocks.rewrite(
+            job,
+            scans,
+            "class",
+            _grounded,
+            {s.id: s.pose for s in scans},
+            Part(progress, 0.6, 1.0),
+            "Classifying",
+            (sheet, threshold),
+        )
+        ground, taken = (int(n) for n in np.sum([t for tallies in found.values() for t in tallies], axis=0))
+        return {
+            "says": f"{ground:,} of {taken:,} points are ground ({ground / max(taken, 1):.1%})",
+            "ground": ground,
+            "points": taken,
+            "share": ground / max(taken, 1),
+            "resolution_m": resolution,
+            "threshold_m": threshold,
+        } | before_after(job, before)
+
+
+def _grounded(cloud: Cloud, start: int, stop: int, pose, common):
+    sheet, threshold = common
+    codes, kept = cloud.values("class", 0, start, stop).astype(np.uint8), cloud.kept(start, stop)
+    near = cloth.ground(rigid.apply(pose, cloud.xyz(start, stop)), sheet, threshold) & kept
+    codes[kept & (codes == GROUND) & ~near] = UNCLASSIFIED
+    codes[near] = GROUND
+    codes[kept & ~near & (codes == 0)] = UNCLASSIFIED
+    return codes, (int(near.sum()), int(kept.sum()))

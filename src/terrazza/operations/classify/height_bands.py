@@ -1,0 +1,102 @@
+"""Classify by height over ground."""
+
+import numpy as np
+from pydantic import Field
+
+from terrazza.core.geometry import rigid
+from terrazza.core.progress import Part, Progress
+from terrazza.errors import ParamsError, StateError
+from terrazza.later import later
+from terrazza.operations.classify.counting import before_after, class_counts, thinned
+from terrazza.operations.classify.ground import GROUND
+from terrazza.operations.pieces import blocks
+from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
+from terrazza.operations.spine.job import Job
+from terrazza.operations.spine.notation import Notation
+from terrazza.store.cloud import Cloud
+
+bands = later("terrazza.core.classify.bands")
+
+
+class Band(Params):
+    low: float = Field(title="From", ge=-1000, le=10000, json_schema_extra={"unit": "m"})
+    high: float = Field(title="To", ge=-1000, le=10000, json_schema_extra={"unit": "m"})
+    code: int = Field(title="Class", ge=0, le=255)
+
+
+def _default_bands() -> list[Band]:
+    return [
+        Band(low=0.15, high=0.5, code=3),
+        Band(low=0.5, high=2.0, code=4),
+        Band(low=2.0, high=40.0, code=5),
+    ]
+
+
+class BandParams(Params):
+    bands: list[Band] = field(
+        "Bands",
+        _default_bands,
+        unit="m",
+        help="Heights above ground and the class that points in them get.",
+        widget="bands",
+    )
+    from_classes: list[int] = field(
+        "From classes",
+        lambda: [0, 1, 3, 4, 5],
+        help="Only points of these classes are moved.",
+        widget="classes",
+    )
+    scans: list[int] = scans_field("Empty: all placed scans.")
+
+
+@operation
+class HeightBands(Operation):
+    """Classes by height above the ground points, for points of chosen classes."""
+
+    name, title, step = "classify.height_bands", "Height bands", "Classify"
+    reads, writes = frozenset({"scan", "pose", "cut"}), frozenset({"column"})
+    Params = BandParams
+
+    def run(self, job: Job, params: BandParams, progress: Progress) -> Figures:
+        for band in params.bands:
+            if band.high <= band.low:
+                raise ParamsError(
+                    "classify.height_bands: a band from "
+                    f"{Notation.of(job).number(band.low / Notation.of(job).metres)} to "
+                    f"{Notation.of(job).length(band.high)} is empty.",
+                    "Its upper end must lie above its lower one.",
+                )
+        scans = job.need_scans(params.scans, placed=True)
+        before = class_counts(job)
+        floor = thinned(job, job.scans(placed=True), 0.1, Part(progress, 0, 0.3), GROUND)
+        if len(floor) < 10:
+            raise StateError(
+                "No ground is classified yet, so there is no height above it.",
+                "Run the ground classification first.",
+            )
+        model = bands.GroundModel(floor)
+        limits = [(b.low, b.high, b.code) for b in params.bands]
+        found = blocks.rewrite(
+            job,
+            scans,
+            "class",
+            _banded,
+            {s.id: s.pose for s in scans},
+            Part(progress, 0.3, 1.0),
+            "Classifying",
+            (model, limits, params.from_classes),
+        )
+        moved = sum(sum(tallies) for tallies in found.values())
+        return {"says": f"{moved:,} points classified by their height", "points": moved} | before_after(
+            job, before
+        )
+
+
+def _banded(cloud: Cloud, start: int, stop: int, pose, common):
+    model, limits, from_classes = common
+    codes = cloud.values("class", 0, start, stop).astype(np.uint8)
+    index = np.flatnonzero(cloud.kept(start, stop) & np.isin(codes, from_classes))
+    xyz = rigid.apply(pose, cloud.xyz(start, stop)[index])
+    new = bands.by_height(xyz[:, 2] - model.at(xyz[:, :2]), limits) if len(xyz) else np.zeros(0, np.uint8)
+    codes[index[new > 0]] = new[new > 0]
+    return codes, int((new > 0).sum())

@@ -1,0 +1,1 @@
+"""Step 4, Clean: take points out; every cut comes back in any order."""

@@ -1,0 +1,103 @@
+"""Take out lonely points."""
+
+import numpy as np
+
+from terrazza.core.progress import Part, Progress
+from terrazza.later import later
+from terrazza.operations.clean.taking import spread, take_out
+from terrazza.operations.pieces.surfaces import CloudPiece
+from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
+from terrazza.operations.spine.job import Job
+from terrazza.store.cloud import Cloud
+
+neighbours = later("terrazza.operations.pieces.neighbours")
+outliers = later("terrazza.core.clean.outliers")
+
+
+def _lonely(cloud: Cloud, start: int, stop: int, args, limits):
+    """Mask of points whose neighbours are too far, and the loss by range; ``limits`` by scan, or
+    one for all.
+    """
+    path, key = args
+    limits = limits[key]
+    distance = np.asarray(np.load(path, mmap_mode="r")[start:stop])
+    known = ~np.isnan(distance)
+    ranges = np.linalg.norm(cloud.xyz(start, stop), axis=1)
+    with np.errstate(invalid="ignore"):
+        gone = outliers.beyond(distance, ranges, limits) if isinstance(limits, dict) else distance > limits
+    gone &= known
+    return gone, outliers.loss_by_range(ranges[known], gone[known])
+
+
+class OutlierParams(Params):
+    scans: list[int] = scans_field()
+    neighbours: int = field("Neighbours", 4, help="How many nearest neighbours are measured.", ge=1, le=200)
+    deviations: float = field(
+        "Strength",
+        2.2,
+        unit="σ",
+        help="A point goes when its mean neighbour distance is beyond this many standard deviations; smaller "
+        "takes more.",
+        ge=0.1,
+        le=20,
+    )
+    by_range: bool = field(
+        "Judge by range",
+        True,
+        help="Compare each point with what is usual at its range, so that far points, sparse by nature, "
+        "stay; at most 1.2 % of any range band goes.",
+    )
+    over_all: bool = field(
+        "Neighbours over all scans",
+        False,
+        help="Off: each scan for itself, so that a person seen once is no outlier merely by being seen once.",
+    )
+
+
+@operation
+class Outliers(Operation):
+    """Statistical outlier filter: takes points whose nearest neighbours are unusually far."""
+
+    name, title, step = "clean.outliers", "Outlier filter", "Clean"
+    reads, writes = frozenset({"scan"}), frozenset({"column", "cut"})
+    Params = OutlierParams
+
+    def run(self, job: Job, params: OutlierParams, progress: Progress) -> Figures:
+        scans = job.need_scans(
+            params.scans, placed=params.over_all, why=", and neighbours over all scans need places"
+        )
+        limits_of: dict = {}
+        with job.scratch() as folder:
+            paths = neighbours.distances(
+                job, scans, params.neighbours, params.over_all, folder, Part(progress, 0, 0.8)
+            )
+            pieces = [
+                (CloudPiece.of(job, s), start, stop, paths[s.id])
+                for s in scans
+                for start, stop in job.cloud(s.id).blocks()
+            ]
+            found = job.fleet.map(
+                spread,
+                pieces,
+                [p[2] - p[1] for p in pieces],
+                Part(progress, 0.8, 0.85),
+                "What is usual",
+                light=True,
+            )
+            for piece, one in zip(pieces, found):
+                key = "" if params.over_all else piece[3]
+                limits_of[key] = limits_of[key].merge(one) if key in limits_of else one
+            args = {s.id: (paths[s.id], "" if params.over_all else paths[s.id]) for s in scans}
+            limits = {
+                k: v.limits_by_range(params.deviations) if params.by_range else v.limit(params.deviations)
+                for k, v in limits_of.items()
+            }
+            figures = take_out(job, scans, _lonely, args, Part(progress, 0.85, 1), "Taking out", limits)
+        by_range: dict[float, dict] = {}
+        for row in (row for rows in figures.pop("tallies") for row in rows):
+            band = by_range.setdefault(row["from_m"], row | {"points": 0, "taken": 0})
+            band["points"], band["taken"] = band["points"] + row["points"], band["taken"] + row["taken"]
+        return figures | {
+            "says": f"{figures['points']:,} of {figures['of']:,} points taken out ({figures['share']:.2%})",
+            "by_range": [by_range[k] for k in sorted(by_range)],
+        }

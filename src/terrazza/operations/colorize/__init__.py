@@ -1,0 +1,1 @@
+"""Step 5, Colorize: colours from photos."""

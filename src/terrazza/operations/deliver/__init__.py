@@ -1,0 +1,1 @@
+"""Step 8, Deliver: files, lists and the report."""

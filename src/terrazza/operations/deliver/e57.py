@@ -1,0 +1,135 @@
+"""Deliver E57."""
+
+import numpy as np
+
+from terrazza.core.progress import Part, Progress
+from terrazza.later import later
+from terrazza.operations.deliver.chosen import chosen_of, delivered, pieces_of
+from terrazza.operations.pieces.selection import PointParams, Portion, Selection
+from terrazza.operations.spine.base import Figures, Operation, field, operation
+from terrazza.operations.spine.job import Job
+
+GATHERED = 200_000
+E57_COLUMNS = {"xyz", "intensity", "native_rgb", "row", "column"}
+
+e57_writer = later("terrazza.formats.e57_writer")
+
+
+class E57Params(PointParams):
+    path: str = field(
+        "File", "scans.e57", role="write", help="Relative paths land in the job's deliverables."
+    )
+    merged: bool = field(
+        "Merged into one",
+        False,
+        help="Off: each scan in its own frame with its pose and photos. On: one cloud in the common frame.",
+    )
+
+
+@operation
+class DeliverE57(Operation):
+    """Writes E57: per scan with poses, grid and photos, or merged."""
+
+    name, title, step = "deliver.e57", "E57", "Deliver"
+    reads, writes = frozenset({"scan", "pose", "frame", "cut", "column", "tie"}), frozenset({"deliverable"})
+    Params = E57Params
+
+    def run(self, job: Job, params: E57Params, progress: Progress) -> Figures:
+        crs, done, path = job.get("crs"), 0, job.output(params.path, ".e57")
+        with (
+            chosen_of(job, params, progress, params.merged) as (chosen, rest),
+            e57_writer.Writer(path, crs["wkt"] if crs and crs["metres_per_unit"] == 1 else "") as out,
+        ):
+            if params.merged:
+                self._merged(job, chosen, out, rest)
+            else:
+                guids = {}
+                for scan in chosen.scans:
+                    if chosen.of(scan):
+                        guids[scan.id] = self._one(job, scan, chosen, out, rest, done)
+                    done += chosen.of(scan)
+                for tie in job.facts("tie").values():
+                    if not tie["failed"] and {tie["a"], tie["b"]} <= set(guids):
+                        out.add_tie(guids[tie["a"]], guids[tie["b"]], tie["rms_mm"] / 1000, tie["overlap"])
+        return delivered(
+            job,
+            chosen,
+            path,
+            "E57",
+            f"points in {1 if params.merged else sum(chosen.of(s) > 0 for s in chosen.scans)} scans",
+        )
+
+    @staticmethod
+    def _one(job, scan, chosen, out, progress, done) -> str:
+        cloud = job.cloud(scan.id)
+        grid = tuple(scan.record["grid"]) if scan.record.get("grid") and cloud.has("row") else None
+        columns = (
+            ["xyz"]
+            + ["intensity"] * cloud.has("intensity")
+            + ["native_rgb"] * bool(chosen.colours[scan.id])
+            + ["row", "column"] * bool(grid)
+        )
+        pose, part = (
+            job.grid_pose(scan) if scan.pose is not None else None,
+            Part(progress, done / chosen.points, (done + chosen.of(scan)) / chosen.points),
+        )
+        guid = out.add_scan(
+            scan.name,
+            _gathered(job, chosen, [scan], part, own=True),
+            columns,
+            pose=pose,
+            grid=grid,
+            scale=float(cloud.scale[0]),
+            offset=tuple(cloud.offset),
+            bounds=cloud.bounds(),
+            instrument=scan.record.get("instrument", ""),
+        )
+        for photo in job.facts("photo").values():
+            if photo["scan"] == scan.id:
+                with open(job.own_file("photos", photo["file"]), "rb") as f:
+                    place = np.array(photo["pose"])
+                    out.add_image(
+                        f.read(),
+                        photo["representation"],
+                        photo["width"],
+                        photo["height"],
+                        guid,
+                        place if pose is None else pose @ place,
+                        photo["name"],
+                        lens=photo.get("lens"),
+                    )
+        return guid
+
+    @staticmethod
+    def _merged(job, chosen, out, progress):
+        low, high = chosen.bounds()
+        middle = np.round((low + high) / 2)
+        coloured = any(chosen.colours.values())
+        toned = all(job.cloud(s.id).has("intensity") for s in chosen.scans)
+        out.add_scan(
+            job.row.name,
+            _gathered(job, chosen, chosen.scans, progress, own=False),
+            ["xyz"] + ["intensity"] * toned + ["native_rgb"] * coloured,
+            pose=None,
+            scale=1e-4,
+            offset=tuple(middle),
+            bounds=(low, high),
+        )
+
+
+def _gathered(job: Job, chosen: Selection, scans: list, progress: Progress, own: bool):
+    for chunks in pieces_of(
+        job, chosen, _as_e57, own, progress, min(job.fleet.points_at_once, GATHERED), scans
+    ):
+        yield from chunks
+
+
+def _as_e57(portion: Portion, own: bool, progress: Progress) -> list[dict]:
+    return [
+        {
+            name: values
+            for name, values in (chunk | {"native_rgb": chunk["rgb"]}).items()
+            if name in E57_COLUMNS
+        }
+        for chunk in portion.chunks(progress, own)
+    ]

@@ -1,0 +1,71 @@
+"""Deliver LAZ."""
+
+import numpy as np
+
+from terrazza.core.progress import Progress
+from terrazza.errors import ParamsError
+from terrazza.fleet import inline
+from terrazza.later import later
+from terrazza.operations.deliver.chosen import chosen_of, delivered, pieces_of
+from terrazza.operations.pieces.selection import PointParams, Portion
+from terrazza.operations.spine.base import Figures, Operation, field, operation
+from terrazza.operations.spine.job import Job
+
+las_writer = later("terrazza.formats.las_writer")
+
+
+def _as_laz(portion: Portion, common, progress: Progress) -> "las_writer.Encoded":
+    layout, scale, offset, threads = common
+    return layout.encoded(portion.chunks(progress, scale=scale, offset=offset), threads)
+
+
+class LazParams(PointParams):
+    path: str = field(
+        "File",
+        "cloud.laz",
+        role="write",
+        help="Relative paths land in the job's deliverables; .las writes without compression.",
+    )
+    scale: float = field(
+        "Resolution", 0.0001, unit="m", ge=1e-6, le=0.1, help="Smallest step of a coordinate."
+    )
+
+
+@operation
+class DeliverLaz(Operation):
+    """Writes LAS 1.4 or LAZ in the common frame, with the job's coordinate system where it has one; the scan
+    number is the point source.
+    """
+
+    name, title, step = "deliver.laz", "LAZ", "Deliver"
+    reads, writes = frozenset({"scan", "pose", "frame", "cut", "column"}), frozenset({"deliverable"})
+    Params = LazParams
+
+    def run(self, job: Job, params: LazParams, progress: Progress) -> Figures:
+        path = job.output(params.path, ".las" if params.path.lower().endswith(".las") else ".laz")
+        crs = job.get("crs") or {"wkt": "", "metres_per_unit": 1.0}
+        factor = crs["metres_per_unit"]
+        with chosen_of(job, params, progress) as (chosen, rest):
+            low, high = chosen.bounds()
+            if (high - low).max() / 2 + 1 > params.scale * 2**31:
+                raise ParamsError(
+                    f"A resolution of {params.scale:g} m is too fine for points {(high - low).max():.0f} m "
+                    "apart: LAS counts to 2³¹.",
+                    "Use 0.0001 m.",
+                )
+            timed = any(c.has("time") for c in chosen.clouds.values())
+            offset = np.round((low + high) / 2 / factor)
+            with las_writer.Writer(
+                path, params.scale / factor, offset, any(chosen.colours.values()), timed, crs["wkt"]
+            ) as out:
+                common = (out.layout, params.scale, offset * factor, inline(chosen.points))
+                for piece in pieces_of(
+                    job,
+                    chosen,
+                    _as_laz,
+                    common,
+                    rest,
+                    max(job.fleet.points_at_once // las_writer.CHUNK, 1) * las_writer.CHUNK,
+                ):
+                    out.put(piece)
+        return delivered(job, chosen, path, "LAZ", "points")

@@ -1,0 +1,1 @@
+"""Step 7, Draw: lines from slabs."""

@@ -1,0 +1,49 @@
+"""Points of a slab, and the floor that it lies above."""
+
+import numpy as np
+
+from terrazza.core.geometry import rigid
+from terrazza.core.progress import Progress
+from terrazza.operations.spine.job import Job
+
+EVEN = 0.03  # m; points this far apart show where a floor lies as well as all of them do
+
+
+def floor_height(job: Job) -> float:
+    """Height (m, grid or job frame) of the floor under the first placed scan: the fullest 5 cm below the
+    instrument within 4 m, where points are spread evenly.
+    """
+    scan = job.need_scans(placed=True)[0]
+    cloud, pose = job.cloud(scan.id), job.grid_pose(scan)
+    near = _around(cloud, EVEN)
+    near = near if len(near) >= 1000 else _around(cloud, 0.0)
+    if len(near) < 50:
+        return float(rigid.apply(pose, np.array([scan.record["bounds"][0]]))[0, 2])
+    z = rigid.apply(pose, near)[:, 2]
+    z = z[z < pose[2, 3] - 0.3] if (z < pose[2, 3] - 0.3).any() else z
+    counts, edges = np.histogram(z, bins=np.arange(z.min(), z.max() + 0.1, 0.05))
+    k = int(np.argmax(counts))
+    return float(np.median(z[(z >= edges[k]) & (z <= edges[k + 1])]))
+
+
+def _around(cloud, spacing: float) -> np.ndarray:
+    """(n, 3) kept points within 4 m of the scanner in plan (scan's frame), those of coarse nodes only where a
+    spacing (m) is given.
+    """
+    index = cloud.inside([-4.0, -4.0, -1e6], [4.0, 4.0, 1e6], spacing=spacing)
+    index = index[cloud.pick("cut", index) == 0] if cloud.has("cut") else index
+    xyz = cloud.at(index)
+    return xyz[np.linalg.norm(xyz[:, :2], axis=1) < 4]
+
+
+def slab_points(job: Job, scans, low: float, high: float, progress: Progress) -> np.ndarray:
+    """(n, 3) kept points between two heights, grid (or job) frame, read through the octree."""
+    box_low, box_high = np.array([-1e9, -1e9, low]), np.array([1e9, 1e9, high])
+    parts = [np.zeros((0, 3))]
+    for n, scan in enumerate(scans):
+        progress.advance(n, len(scans), f"Cutting the slab from {scan.name}")
+        cloud, pose = job.cloud(scan.id), job.grid_pose(scan)
+        index = cloud.inside(box_low, box_high, pose)
+        index = index[cloud.pick("cut", index) == 0] if cloud.has("cut") else index
+        parts.append(rigid.apply(pose, cloud.at(index)))
+    return np.concatenate(parts)

@@ -1,0 +1,1 @@
+"""Step 3, Georeference: targets, control, levelling; only bending to control moves a scan."""

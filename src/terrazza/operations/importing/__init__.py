@@ -1,0 +1,1 @@
+"""Step 1, Import: files, walks and photos come in."""

@@ -1,0 +1,1 @@
+"""Pieces that many operations use: surfaces, neighbours, thinning, selection, reading, bringing in."""

@@ -1,0 +1,111 @@
+"""Bytes of a selection before it is written, and its lines of text."""
+
+import io
+import os
+
+import numpy as np
+
+from terrazza.core.progress import QUIET, Progress
+from terrazza.formats import xyz
+from terrazza.later import later
+from terrazza.operations.pieces import thinning
+from terrazza.operations.pieces.selection import PointParams, Selection
+from terrazza.operations.spine.job import Job
+
+las_writer = later("terrazza.formats.las_writer")
+
+SAMPLE, SAMPLES = 10_000, 80
+MARKS = {"space": " ", "comma": ",", "semicolon": ";", "tab": "\t"}
+
+
+def statement(job: Job, form: str, params: PointParams, progress: Progress) -> dict:
+    """What a deliverable would hold: points by class (exact; an estimate where it is thinned by spacing or
+    cells), and its size (E57 exact to the page, LAZ and text from samples).
+    """
+    chosen = Selection(job, params, placed=form != "e57" or getattr(params, "merged", False))
+    whole, share = chosen.points, 1.0
+    if params.most and whole:
+        share = min(params.most / whole, 1.0)
+    elif (params.spacing or params.cell) and whole:
+        poses = {s.id: job.grid_pose(s) for s in chosen.scans}
+        likely, chosen.examples = thinning.likely(
+            chosen.clouds, poses, chosen.allowed, params.spacing, params.cell
+        )
+        share = min(likely / whole, 1.0)
+    size = {"e57": _e57_bytes, "laz": _laz_bytes, "xyz": _xyz_bytes}[form](job, chosen, params, share)
+    classes = chosen.by_class() if share == 1.0 else []
+    return {
+        "points": int(round(whole * share)),
+        "exact": not (params.spacing or params.cell),
+        "bytes": int(size),
+        "classes": classes,
+        "scans": len(chosen.scans),
+        "cuts": chosen.cuts,
+    }
+
+
+def _e57_bytes(job, chosen, params, share):
+    merged = params.merged
+    total = 4096 + sum(
+        os.path.getsize(os.path.join(job.folder, "photos", p["file"]))
+        for p in job.facts("photo").values()
+        if p["scan"] in chosen.clouds and not merged
+    )
+    for scan in chosen.scans:
+        cloud = chosen.clouds[scan.id]
+        bits = 3 * 32 + 16 * cloud.has("intensity") + 24 * bool(chosen.colours[scan.id])
+        if scan.record.get("grid") and cloud.has("row") and not merged:
+            bits += sum(int(np.ceil(np.log2(max(g, 2)))) for g in scan.record["grid"])
+        total += chosen.of(scan) * share * bits / 8 * 1024 / 1020 + 3000 * (not merged)
+    return total
+
+
+def _laz_bytes(job, chosen, params, share):
+    crs = job.get("crs") or {"wkt": "", "metres_per_unit": 1.0}
+    layout = las_writer.Layout(
+        params.scale / crs["metres_per_unit"],
+        tuple(np.round(np.mean(chosen.bounds(), axis=0) / crs["metres_per_unit"])),
+        any(chosen.colours.values()),
+        any(c.has("time") for c in chosen.clouds.values()),
+        not params.path.lower().endswith(".las"),
+    )
+    header = layout.header(crs["wkt"])
+    head = io.BytesIO()
+    header.write_to(head)
+    if not layout.packed:
+        return head.tell() + chosen.points * share * header.point_format.size
+    if share == 1.0 and chosen.points <= SAMPLE * SAMPLES:
+        chunks = [chunk for portion in chosen.portions(SAMPLE * SAMPLES) for chunk in portion.chunks(QUIET)]
+    else:
+        number = {s.id: max(round(SAMPLES * chosen.of(s) / max(chosen.points, 1)), 2) for s in chosen.scans}
+        chunks = [
+            chunk for s in chosen.scans for chunk in chosen.samples(s, job.grid_pose(s), SAMPLE, number[s.id])
+        ]
+    sampled = sum(len(c["rgb"]) for c in chunks)
+    return (
+        head.tell()
+        + 8
+        + chosen.points * share * len(layout.encoded(chunks, threads=True).data) / max(sampled, 1)
+    )
+
+
+def lines_of(chosen: Selection, params) -> xyz.Lines:
+    """The lines that a text file of these points has."""
+    everywhere = lambda name: all(c.has(name) for c in chosen.clouds.values())  # noqa: E731
+    return xyz.Lines(
+        ("intensity",) * everywhere("intensity")
+        + ("rgb",) * any(chosen.colours.values())
+        + ("class",) * everywhere("class"),
+        params.decimals,
+        MARKS[params.delimiter],
+    )
+
+
+def _xyz_bytes(job, chosen, params, share):
+    lines = lines_of(chosen, params)
+    texts = [
+        (len(lines.text(chunk)), len(chunk["xyz"]))
+        for scan in chosen.scans
+        for chunk in chosen.samples(scan, job.grid_pose(scan), 1500, 8)
+    ]
+    return 40.0 + chosen.points * share * sum(t for t, _ in texts) / max(sum(n for _, n in texts), 1)

@@ -1,0 +1,87 @@
+"""What registration and levelling need of the job's scans: thinned surfaces and points, prepared over the
+cores.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from terrazza.core.progress import Progress
+from terrazza.fleet import few
+from terrazza.later import later
+from terrazza.operations.pieces.stations import has_station
+from terrazza.operations.spine.job import Job, Scan
+from terrazza.store.cloud import Cloud
+
+contradiction = later("terrazza.core.register.contradiction")
+surface = later("terrazza.core.register.surface")
+
+MOST, ALTOGETHER = (
+    1_500_000,
+    40_000_000,
+)  # points of a scan, and of all together, that an adjustment holds in memory
+SHARED = ("LAS", "LAZ", "COPC")  # formats whose coordinates are in a frame that files share
+
+
+@dataclass(frozen=True)
+class CloudPiece:
+    """One scan's columns, to be opened in a helper process."""
+
+    folder: str
+    pointers: dict
+    record: dict
+
+    @classmethod
+    def of(cls, job: Job, scan: Scan) -> "CloudPiece":
+        return cls(job.scan_folder(scan.id), job.cloud(scan.id).columns.pointers, scan.record)
+
+    def open(self) -> Cloud:
+        return Cloud(self.folder, self.pointers, self.record)
+
+
+def kept_points(cloud: Cloud, most: int = MOST) -> np.ndarray:
+    """(n, 3) kept points in the scan's frame; above ``most`` an even share of them (every n-th in octree
+    order).
+    """
+    step, parts = -(-cloud.count // most), []
+    for start, stop in cloud.blocks():
+        first = -start % step
+        kept = cloud.kept(start, stop)[first::step]
+        parts.append((cloud.read("position", start, stop)[first::step][kept]) * cloud.scale + cloud.offset)
+    return np.concatenate(parts)
+
+
+def _prepare(piece: CloudPiece, progress: Progress) -> "surface.Surface":
+    points = kept_points(piece.open())
+    progress.advance(0.2 * len(points), len(points))
+    return surface.prepare(points)
+
+
+def _picture(args, progress: Progress) -> "contradiction.Picture":
+    piece, station = args
+    return contradiction.Picture.of(kept_points(piece.open()), station)
+
+
+def pictures(job: Job, scans: list[Scan], progress: Progress) -> "list[contradiction.Picture]":
+    """What each scan saw, for judging placements; of walks, which have no one station, their points alone."""
+    sizes = [s.points for s in scans]
+    return job.fleet.map(
+        _picture,
+        [(CloudPiece.of(job, s), has_station(s) or s.record["format"] not in SHARED) for s in scans],
+        sizes,
+        progress,
+        "Looking around",
+        light=few(sizes),
+    )
+
+
+def surfaces(job: Job, scans: list[Scan], progress: Progress) -> "list[surface.Surface]":
+    """Surfaces of the scans, in order."""
+    return job.fleet.map(
+        _prepare,
+        [CloudPiece.of(job, s) for s in scans],
+        [s.points for s in scans],
+        progress,
+        "Finding surfaces",
+        light=few([s.points for s in scans]),
+    )

@@ -1,0 +1,1 @@
+"""Step 2, Register: bring all scans into one frame, automatically or by hand."""

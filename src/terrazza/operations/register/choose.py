@@ -1,0 +1,60 @@
+"""Choose one of the placements between which the scans cannot decide."""
+
+import numpy as np
+
+from terrazza.core.geometry import rigid
+from terrazza.core.progress import Progress
+from terrazza.errors import ParamsError, StateError
+from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
+from terrazza.operations.spine.job import Job, plain
+from terrazza.operations.spine.notation import Notation
+
+
+class ChooseParams(Params):
+    scan: int = field("Scan", help="Its number.", ge=1, widget="scan")
+    alternative: int = field(
+        "Alternative", help="Its place in the list, from 1: the first is where the scan stands now.", ge=1
+    )
+
+
+@operation
+class Choose(Operation):
+    """Takes one of the placements between which the scans could not decide; later registrations keep it."""
+
+    name, title, step = "register.choose", "Choose a placement", "Register"
+    writes = frozenset({"pose", "standing"})
+    bound_to_place = True
+    Params = ChooseParams
+
+    def run(self, job: Job, params: ChooseParams, progress: Progress) -> Figures:
+        scan, standing = job.scan(params.scan), job.get("standing", params.scan)
+        offered = standing["alternatives"] if standing else []
+        if params.alternative > len(offered):
+            raise ParamsError(
+                f"Scan {params.scan} has {len(offered) or 'no'} placements to choose from.",
+                "Register automatically first; the sheet lists what is doubted."
+                if not offered
+                else f"Give a number from 1 to {len(offered)}.",
+            )
+        if standing["island"] not in {1, None}:
+            raise StateError(
+                f"Scan {params.scan} stands in island {standing['island']}, which is not joined to the "
+                "job yet.",
+                "Set one of its scans by hand, then register again.",
+            )
+        pose = np.array(offered[params.alternative - 1])
+        moved, turned = rigid.difference(scan.pose, pose) if scan.pose is not None else (0.0, 0.0)
+        job.put(
+            "pose",
+            scan.id,
+            {"matrix": plain(pose), "how": "chosen", "covariance": None, "bias": 0.0, "fixed": False},
+            scan=scan.id,
+        )
+        job.put(
+            "standing", scan.id, standing | {"island": 1, "matrix": plain(pose), "doubt": None}, scan=scan.id
+        )
+        return {
+            "says": f"Scan {scan.id}, {scan.name}: placement {params.alternative} of {len(offered)} chosen, "
+            f"moved {Notation.of(job).length(moved)}, turned {np.degrees(turned):.1f}°",
+            "moved_m": float(moved),
+        }

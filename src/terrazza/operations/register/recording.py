@@ -1,0 +1,164 @@
+"""An adjustment as facts and figures: poses with covariances, ties, the network."""
+
+import numpy as np
+
+from terrazza.later import later
+from terrazza.operations.register.judging import verdict
+from terrazza.operations.spine.base import Figures
+from terrazza.operations.spine.job import Job, Scan, plain
+from terrazza.operations.spine.notation import Notation
+
+cloud_fit = later("terrazza.core.register.cloud_fit")
+network = later("terrazza.core.register.network")
+
+WEAK = 0.006
+
+
+def record_of(job: Job, scans: list[Scan], poses, ties, results, loose, how) -> Figures:
+    joint_scans, blocks, rows = [], [], []
+    by_scan = {}
+    for members, adjusted, stay in results:
+        for i, k in enumerate(members):
+            by_scan[k] = (
+                (adjusted.poses[i], adjusted.covariance[i], float(adjusted.bias[i]), k in stay)
+                if adjusted
+                else (poses[k], None, 0.0, True)
+            )
+        if adjusted:
+            joint_scans += [scans[k].id for k in members]
+            blocks.append(adjusted.joint)
+    for k, scan in enumerate(scans):
+        if poses[k] is None:
+            if scan.pose is not None:
+                job.put("pose", scan.id, None, scan=scan.id)
+            rows.append({"scan": scan.id, "name": scan.name, "placed": False})
+            continue
+        pose, covariance, bias, stays = by_scan.get(k, (poses[k], None, 0.0, False))
+        job.put(
+            "pose",
+            scan.id,
+            {
+                "matrix": plain(pose),
+                "how": how,
+                "covariance": covariance.tolist() if covariance is not None else None,
+                "bias": bias,
+                "fixed": stays,
+            },
+            scan=scan.id,
+        )
+        sigma = np.sqrt(np.diag(covariance)) if covariance is not None else None
+        rows.append(
+            {
+                "scan": scan.id,
+                "name": scan.name,
+                "placed": True,
+                "fixed": stays,
+                "sigma_mm": (sigma[3:] * 1000).tolist() if sigma is not None else None,
+                "sigma_mdeg": (np.degrees(sigma[:3]) * 1000).tolist() if sigma is not None else None,
+                "bias_mm": bias * 1000,
+            }
+        )
+    tie_rows = _put_ties(job, scans, poses, by_scan, ties, results)
+    unplaced = [r["name"] for r in rows if not r["placed"]]
+    placed = len(rows) - len(unplaced)
+    good = [r for r in tie_rows if not r["failed"]]
+    rms = (
+        float(np.sqrt(np.average([r["rms_mm"] ** 2 for r in good], weights=[r["used"] for r in good])))
+        if good
+        else None
+    )
+    adjusted = [a for _, a, _ in results if a]
+    summary = {
+        "scans": joint_scans,
+        "rms_mm": rms,
+        "patch_rms_mm": adjusted[0].rms * 1000 if adjusted else None,
+        "variance_factor": adjusted[0].variance_factor if adjusted else None,
+        "redundancy": sum(a.redundancy for a in adjusted),
+    }
+    job.put("network", "", summary)
+    if blocks:
+        size = sum(len(b) for b in blocks)
+        joint, at = np.zeros((size, size)), 0
+        for block in blocks:
+            joint[at : at + len(block), at : at + len(block)] = block
+            at += len(block)
+        job.write_array("joint", joint)
+    worst = max((max(r["sigma_mm"]) for r in rows if r.get("sigma_mm")), default=None)
+    residual = Notation.of(job).residual
+    says = (
+        f"{placed} of {len(rows)} scans placed"
+        + (f", cloud RMS {residual(rms)} over {len(good)} ties" if rms is not None else "")
+        + (f", worst σ {residual(worst, 2)}" if worst is not None else "")
+    )
+    return {
+        "says": says,
+        "placed": placed,
+        "scans": len(rows),
+        "unplaced": unplaced,
+        "rms_mm": rms,
+        "worst_sigma_mm": worst,
+        "ties": tie_rows,
+        "rows": rows,
+        "islands": [[scans[k].id for k in m] for m, _, _ in results],
+        "loose": [scans[k].id for k in loose],
+        "verdict": verdict(rms),
+        **{k: summary[k] for k in ("patch_rms_mm", "variance_factor", "redundancy")},
+    }
+
+
+def _put_ties(job, scans, poses, by_scan, ties, results):
+    patches = {}
+    for members, adjusted, _ in results:
+        if adjusted:
+            for i, a in enumerate(members):
+                for j, b in enumerate(members):
+                    patches[a, b] = int(adjusted.shared[i, j]), float(adjusted.pair_rms[i, j] * 1000)
+    job.clear("tie")
+    rows = []
+    for tie in ties:
+        a, b = scans[tie.a], scans[tie.b]
+        row = tie_record(a, b, tie, by_scan[tie.a][0] if tie.a in by_scan else poses[tie.a])
+        row["patches"], row["patch_rms_mm"] = patches.get((tie.a, tie.b), (0, None))
+        job.put("tie", f"{a.id}-{b.id}", row)
+        rows.append(row)
+    return rows
+
+
+def tie_record(a: Scan, b: Scan, tie, pose_a: np.ndarray) -> dict:
+    """A tie as a fact: RMS, overlap, used points, and which directions (job frame) it holds.
+
+    ``hold`` gives for x, y, z the share of the used point pairs' normals that see the direction.
+    """
+    turn = np.kron(np.eye(2), pose_a[:3, :3])
+    fit = tie.fit
+    information = turn @ fit.information @ turn.T
+    direction, share = cloud_fit.weak_direction(information)
+    held = np.diag(information)[3:] / max(np.trace(information[3:, 3:]), 1e-12)
+    return {
+        "a": a.id,
+        "b": b.id,
+        "rms_mm": fit.rms * 1000,
+        "median_mm": fit.median * 1000,
+        "overlap": fit.overlap,
+        "used": fit.used,
+        "agree": tie.agree,
+        "against": tie.against,
+        "unmatched": tie.unmatched,
+        "hold": {k: float(v) for k, v in zip("xyz", held)},
+        "weakest": share,
+        "weak_direction": direction.tolist(),
+        "words": hold_words(direction, share),
+        "failed": tie.failed,
+    }
+
+
+def hold_words(direction: np.ndarray, share: float) -> str:
+    """How firmly a tie holds, and where it would slide, in words."""
+    if share >= cloud_fit.FIRM:
+        return "firm"
+    along = (
+        "in height"
+        if abs(direction[2]) > 0.8
+        else f"towards {np.degrees(np.arctan2(direction[0], direction[1])) % 180:.0f}°"
+    )
+    return f"{'slides' if share < WEAK else 'weak'} {along}"

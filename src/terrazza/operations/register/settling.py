@@ -1,0 +1,264 @@
+"""From rough poses to settled ones: ties, adjustment island by island, and the final poses judged again."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from terrazza.core.geometry import rigid
+from terrazza.core.progress import Part
+from terrazza.errors import InputError
+from terrazza.later import later
+from terrazza.operations.pieces.surfaces import ALTOGETHER, MOST, kept_points
+from terrazza.operations.register.judging import (
+    LOOSE_MM,
+    doubled,
+    hung_together,
+    judged_again,
+    shown_twice,
+)
+from terrazza.operations.register.recording import record_of
+from terrazza.operations.spine.base import Figures
+from terrazza.operations.spine.job import Job, Scan
+
+graph = later("terrazza.core.register.graph")
+components = later("scipy.sparse.csgraph")
+linking = later("terrazza.core.register.linking")
+network = later("terrazza.core.register.network")
+witnesses = later("terrazza.core.register.witnesses")
+
+FARTHEST_STEP = 0.15  # m that an adjustment may move a scan from where fits of pairs put it
+FARTHEST_TURN = np.radians(1.0)
+LOOSE_STEPS = 2.0  # of those, from a rough place that was free to slide
+OFF = "switched off by hand"
+
+
+def sightings(job: Job, scans: list[Scan]) -> "list[witnesses.Sighting]":
+    """The targets that were found in these scans and not dropped."""
+    place = {s.id: k for k, s in enumerate(scans)}
+    return [
+        witnesses.Sighting(place[t["scan"]], np.array(t["centre"]), t["sigma"], t.get("kind", ""))
+        for t in job.facts("target").values()
+        if t["scan"] in place and not t["dropped"]
+    ]
+
+
+def as_chosen(job: Job, scans: list[Scan], ties: list) -> list:
+    """Ties with what was decided by hand: switched off, or counting more or less."""
+    said = job.facts("tie_choice")
+    chosen = [
+        said.get("-".join(map(str, sorted((scans[t.a].id, scans[t.b].id)))), {"on": True, "weight": 1.0})
+        for t in ties
+    ]
+    return [replace(t, weight=c["weight"], failed=t.failed if c["on"] else OFF) for t, c in zip(ties, chosen)]
+
+
+def settle(
+    job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, progress, how, started
+) -> Figures:
+    """Ties of all overlapping pairs, network adjustment island by island, and the facts and figures of both.
+
+    ``poses`` (scan → job or None) are near enough for a narrow fit; ``started`` are the indices that had a
+    pose before.  By the scans' pictures ``seen`` the final poses are judged again; ``unsettled`` in the
+    figures says by scan what is wrong with them.
+    """
+    ties, clouds, results, loose = _adjusted(
+        job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, progress, started
+    )
+    unsettled = _unsettled(scans, poses, results, loose, fixed)
+    rest, bias = _at_rest(poses, results)
+    ties = linking.at_rest(ties, faces, rest)
+    figures = record_of(job, scans, poses, ties, results, loose, how)
+    figures |= hung_together(job, scans, ties, results)
+    doubles = doubled(
+        job, [(s, c, p, b) for s, c, p, b in zip(scans, clouds, rest, bias) if p is not None], progress
+    )
+    unsettled = shown_twice(doubles) | judged_again(job, scans, seen) | unsettled
+    return figures | {
+        "unsettled": unsettled,
+        "loose_mm": _loose(scans, results, fixed),
+        "double_walls": doubles,
+    }
+
+
+def settle_aside(
+    job, scans, faces, seen, poses, least_overlap, bias_sigma, progress
+) -> tuple[list[np.ndarray | None], dict[int, str], dict[int, float]]:
+    """The same within an island that is not joined to the job: settled poses, what is wrong with them and how
+    loose they are (see ``settle``); no fact is put.
+    """
+    _, _, results, loose = _adjusted(
+        job, scans, faces, seen, poses, set(), least_overlap, bias_sigma, progress, set()
+    )
+    unsettled = _unsettled(scans, poses, results, loose, set())
+    return _at_rest(poses, results)[0], unsettled, _loose(scans, results, set())
+
+
+def _adjusted(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, progress, started):
+    """Ties of all overlapping pairs, the scans' points (None where not placed), (members, Adjusted, fixed
+    members) by island, and the indices of what was taken out.
+    """
+    ties = as_chosen(job, scans, linking.fit_all(faces, seen, poses, least_overlap, Part(progress, 0.0, 0.4)))
+    targets = witnesses.grouped(sightings(job, scans), poses)
+    apart = {(t.a, t.b) for t in ties if t.failed == OFF}
+    most = min(MOST, ALTOGETHER // max(sum(p is not None for p in poses), 1))
+    clouds = [kept_points(job.cloud(s.id), most) if p is not None else None for s, p in zip(scans, poses)]
+    results, loose = [], []
+    for island in _islands([k for k, p in enumerate(poses) if p is not None], ties, witnesses.links(targets)):
+        results.append(
+            _adjust_island(
+                island,
+                ties,
+                targets,
+                apart,
+                clouds,
+                poses,
+                fixed,
+                started,
+                bias_sigma,
+                loose,
+                Part(progress, 0.4, 1.0),
+            )
+        )
+    return ties, clouds, results, loose
+
+
+def _at_rest(poses, results) -> tuple[list[np.ndarray | None], list[float]]:
+    """Where scans stand after the adjustment, and the range bias (m) of each."""
+    rest, bias = list(poses), [0.0] * len(poses)
+    for members, adjusted, _ in results:
+        for i, k in enumerate(members if adjusted else []):
+            rest[k], bias[k] = adjusted.poses[i], float(adjusted.bias[i])
+    return rest, bias
+
+
+def _unsettled(scans, poses, results, loose, fixed) -> dict[int, str]:
+    """By scan why the adjustment says nothing of its place: it did not settle, its patches do not hold it, or
+    no tie leads to it.
+    """
+    wrong = _bounded(scans, poses, results)
+    wrong |= {
+        scans[
+            k
+        ].id: "What it has in common with the others does not hold it in the adjustment; it stands as the "
+        "fits of pairs say."
+        for k in loose
+    }
+    if sum(p is not None for p in poses) > 1:
+        groups = sorted((members for members, *_ in results), key=lambda m: (not set(m) & fixed, -len(m)))
+        wrong |= {
+            scans[k].id: "No tie leads to it in the adjustment; it stands as the pictures of the others say."
+            for members in groups[1:]
+            for k in members
+            if k not in fixed
+        }
+    return wrong
+
+
+def _step(after: np.ndarray, before: np.ndarray) -> float:
+    """How far an adjustment moved a scan, as a multiple of what it may."""
+    moved, turned = rigid.difference(after, before)
+    return max(moved / FARTHEST_STEP, turned / FARTHEST_TURN) if np.isfinite(moved) else np.inf
+
+
+def _bounded(scans, poses, results) -> dict[int, str]:
+    """By scan that an adjustment moves farther than ties and fits allow; one that gives no numbers leaves its
+    island as the fits of pairs say.
+    """
+    wrong: dict[int, str] = {}
+    for n, (members, adjusted, stay) in enumerate(results):
+        if adjusted is None:
+            continue
+        if not np.isfinite(adjusted.joint).all():
+            results[n] = (members, None, set(members))
+            wrong |= {
+                scans[
+                    k
+                ].id: "The adjustment of its island did not settle; it stands as the fits of pairs say."
+                for k in members
+                if k not in stay
+            }
+            continue
+        far = {
+            k: rigid.difference(a, poses[k])[0]
+            for a, k in zip(adjusted.poses, members)
+            if k not in stay and _step(a, poses[k]) > LOOSE_STEPS
+        }
+        wrong |= {
+            scans[k].id: f"The adjustment moved it by {moved:.2f} m from where the fits of pairs had put it."
+            for k, moved in far.items()
+        }
+    return wrong
+
+
+def _loose(scans, results, fixed: set[int]) -> dict[int, float]:
+    """By scan the standard deviation (mm) of its place in the weakest direction against those that hold each
+    other, where it is not one of them.
+
+    Scans hang together where their places are sure against each other to ``LOOSE_MM``; those that hold each
+    other are the part with the scans that stay, or else the largest.
+    """
+    out: dict[int, float] = {}
+    for members, adjusted, _ in results:
+        if adjusted is None:
+            continue
+        n = len(members)
+        shift = adjusted.joint.reshape(n, 6, n, 6)[:, 3:, :, 3:]
+        sigma = np.zeros((n, n))
+        for i in range(n):
+            for j in range(i):
+                relative = shift[i, :, i] + shift[j, :, j] - shift[i, :, j] - shift[j, :, i]
+                sigma[i, j] = sigma[j, i] = np.sqrt(max(np.linalg.eigvalsh(relative)[-1], 0.0)) * 1000
+        count, part = components.connected_components(sigma <= LOOSE_MM, directed=False)
+        stay = [i for i, k in enumerate(members) if k in fixed]
+        main = part[stay[0]] if stay else int(np.argmax(np.bincount(part, minlength=count)))
+        out |= {
+            scans[members[i]].id: float(sigma[i, part == main].min()) for i in range(n) if part[i] != main
+        }
+    return out
+
+
+def _islands(members: list[int], ties, links) -> list[list[int]]:
+    island = {k: k for k in members}
+    for a, b in [(t.a, t.b) for t in ties if not t.failed] + links:
+        if island[a] != island[b]:
+            old, new = island[b], island[a]
+            island = {k: new if i == old else i for k, i in island.items()}
+    return [[k for k in members if island[k] == i] for i in dict.fromkeys(island.values())]
+
+
+def _adjust_island(island, ties, targets, apart, clouds, poses, fixed, started, bias_sigma, loose, progress):
+    """(members, Adjusted, fixed members): from where all ties and shared targets agree best, which also hold
+    what the patches do not; a scan that the others' patches carry away is taken out and named in ``loose``.
+    """
+    members = list(island)
+    while True:
+        stay = {k for k in members if k in fixed} or {min(members, key=lambda k: (k not in started, k))}
+        if len(stay) == len(members):
+            return members, None, stay
+        held = {members.index(k) for k in stay}
+        place = {k: i for i, k in enumerate(members)}
+        shared = [[replace(s, scan=place[s.scan]) for s in g if s.scan in place] for g in targets]
+        rough = graph.relax(
+            [poses[k] for k in members],
+            linking.among(ties, members),
+            held,
+            [g for g in shared if len(g) > 1],
+            level=True,
+        )
+        try:
+            adjusted = network.solve(
+                [clouds[k] for k in members],
+                rough.poses,
+                held,
+                bias_sigma,
+                known=rough.known,
+                progress=progress,
+                apart={(place[a], place[b]) for a, b in apart if {a, b} <= set(place)},
+            )
+        except (InputError, np.linalg.LinAlgError):
+            adjusted = network.by_ties(rough.poses, rough.known, held)
+        steps = [_step(a, p) for a, p in zip(adjusted.poses, rough.poses)]
+        if len(members) > 2 and max(steps) > 1 and np.isfinite(adjusted.joint).all():
+            loose.append(members.pop(int(np.argmax(steps))))  # it would carry away the others, too
+            continue
+        return members, adjusted, stay

@@ -1,0 +1,109 @@
+"""What is said of where each scan stands: its island, why it is doubted, what else it could be."""
+
+from terrazza.files import named_by
+from terrazza.operations.register.judging import LOOSE_MM
+from terrazza.operations.spine.base import Figures
+from terrazza.operations.spine.job import Job, Scan, plain
+
+
+def put_standing(job: Job, scans: list[Scan], found, figures: Figures) -> Figures:
+    """Put for every scan its island, why its placement is doubted, and what else it could be; the doubts as
+    sentences for the figures.
+    """
+    said, again = [], _scanned_again(job, scans)
+    for k, scan in enumerate(scans):
+        doubt, place = found.doubt[k], job.get("pose", scan.id)
+        if scan.id in again:
+            doubt = (
+                f"It holds the very same points as scan {again[scan.id]}: the same file twice. Remove "
+                "one of them."
+            )
+        elif found.island[k] == 0:
+            doubt = "Nothing that the scans show ties it to another."
+        elif not doubt and scan.id in figures["unsettled"]:
+            doubt = figures["unsettled"][scan.id]
+        elif not doubt:
+            doubt = _held(figures["loose_mm"].get(scan.id, 0.0))
+        matrix = (
+            place["matrix"]
+            if found.island[k] == 1 and place
+            else plain(found.poses[k])
+            if found.poses[k] is not None
+            else None
+        )
+        others = [plain(r) for r in found.rivals[k]]
+        job.put(
+            "standing",
+            scan.id,
+            {
+                "island": found.island[k] or None,
+                "matrix": matrix,
+                "doubt": doubt or None,
+                "alternatives": ([matrix, *others] if matrix and others else others) if doubt else [],
+            },
+            scan=scan.id,
+        )
+        if doubt:
+            said.append(f"Scan {scan.id}, {scan.name}: {doubt}")
+    islands = [
+        [s.id for s, i in zip(scans, found.island) if i == n]
+        for n in range(1, max(found.island, default=0) + 1)
+    ]
+    says = (
+        figures["says"]
+        + (f"; {len(islands)} islands" if len(islands) > 1 else "")
+        + (f"; {len(said)} doubted" if said else "")
+    )
+    return {"doubt": said, "islands": islands, "says": says}
+
+
+def _scanned_again(job: Job, scans: list[Scan]) -> dict[int, int]:
+    """By scan an earlier one that holds the very same points, by the checksums of both."""
+    first: dict[tuple, int] = {}
+    return {
+        s.id: other
+        for s in scans
+        if (
+            other := first.setdefault(
+                (s.points, *map(named_by, job.get("column", f"{s.id}/position") or [str(s.id)])), s.id
+            )
+        )
+        != s.id
+    }
+
+
+def put_stood(job: Job, scans: list[Scan], figures: Figures) -> Figures:
+    """Put what an adjustment by itself says of each scan; doubts between alternatives stay until one of them
+    is chosen.
+    """
+    said = []
+    for scan in scans:
+        standing, place = job.get("standing", scan.id) or {"alternatives": []}, job.get("pose", scan.id)
+        doubt = (
+            figures["unsettled"].get(scan.id)
+            or _held(figures["loose_mm"].get(scan.id, 0.0))
+            or (standing["doubt"] if standing["alternatives"] else None)
+        )
+        job.put(
+            "standing",
+            scan.id,
+            {
+                "island": 1,
+                "matrix": place["matrix"],
+                "doubt": doubt,
+                "alternatives": standing["alternatives"] if doubt else [],
+            },
+            scan=scan.id,
+        )
+        if doubt:
+            said.append(f"Scan {scan.id}, {scan.name}: {doubt}")
+    return {"doubt": said}
+
+
+def _held(sigma_mm: float) -> str:
+    """That a place is too loose, in words; empty where it is not."""
+    return (
+        f"It is held to {sigma_mm:.0f} mm only in its weakest direction against the others."
+        if sigma_mm > LOOSE_MM
+        else ""
+    )

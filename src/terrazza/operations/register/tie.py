@@ -1,0 +1,42 @@
+"""Switch a tie between two scans off or on."""
+
+from terrazza.core.progress import Progress
+from terrazza.errors import ParamsError
+from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
+from terrazza.operations.spine.job import Job
+
+
+class TieParams(Params):
+    a: int = field("Scan", help="Its number.", ge=1, widget="scan")
+    b: int = field("Other scan", help="Its number.", ge=1, widget="scan")
+    on: bool = field(
+        "On", True, help="Off: the two do not hold each other, now and when registration runs again."
+    )
+    weight: float = field("Weight", 1.0, help="How much the tie counts against others.", ge=0.01, le=100)
+
+
+@operation
+class TieChoice(Operation):
+    """Switches a tie between two scans off or on, or lets it count more or less; every adjustment from now on
+    keeps to it.
+    """
+
+    name, title, step = "register.tie", "Switch a tie", "Register"
+    writes = frozenset({"tie_choice"})
+    Params = TieParams
+
+    def run(self, job: Job, params: TieParams, progress: Progress) -> Figures:
+        if params.a == params.b:
+            raise ParamsError("register.tie: a tie joins two different scans.", "Choose another scan.")
+        a, b = sorted((job.scan(params.a), job.scan(params.b)), key=lambda s: s.id)
+        usual = params.on and params.weight == 1.0
+        job.put(
+            "tie_choice",
+            f"{a.id}-{b.id}",
+            None if usual else {"a": a.id, "b": b.id, "on": params.on, "weight": params.weight},
+            scan=a.id,
+        )
+        state = (
+            "off" if not params.on else "on" + (f", weight {params.weight:g}" if params.weight != 1.0 else "")
+        )
+        return {"says": f"Tie {a.id} – {b.id} switched {state}; the adjustment is due", "doubt": []}

@@ -1,0 +1,1 @@
+"""The spine: what an operation is, the job it works on, field book, recipe, notation and health."""

@@ -1,0 +1,1 @@
+"""The table: measures, pins, boxes, kept views and how numbers are written."""
