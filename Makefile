@@ -4,13 +4,17 @@ WORKSPACE ?= workspace
 BIN = .venv/bin
 RUN = env -u PYTHONDONTWRITEBYTECODE $(BIN)
 
-.PHONY: demo test cluster-demo test-share bench vendor clean
+.PHONY: demo test check cluster-demo test-share bench vendor clean
 
 demo: .venv/.ready            ## install, make the demo job, serve it
 	$(RUN)/terrazza demo --workspace "$(WORKSPACE)" --port $(PORT)
 
 test: .venv/.ready-test       ## install what tests need on top, and run them all
 	$(RUN)/pytest
+
+check: .venv/.ready-test      ## what a machine can say of the code without running it
+	$(BIN)/ruff check --quiet src tests benchmarks scripts
+	$(BIN)/ruff format --quiet --check src tests benchmarks scripts
 
 cluster-demo: .venv/.ready-cluster  ## the demo recipe through a scheduler and two workers on this machine
 	scripts/cluster-demo "$(WORKSPACE)-cluster"

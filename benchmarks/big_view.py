@@ -13,7 +13,7 @@ import time
 from playwright.sync_api import sync_playwright
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))
-from tests.browser.conftest import FLAGS, serve  # noqa: E402
+from tests.browser.conftest import FLAGS, serve
 
 
 def timed(call) -> float:

@@ -17,7 +17,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.register import double_walls
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))
-from tests.places import WORLDS, scanned  # noqa: E402
+from tests.places import WORLDS, scanned
 
 
 def main() -> None:

@@ -65,7 +65,7 @@ def seeds(folder: str) -> list[str]:
     """One small honest file of every kind."""
     rng = np.random.default_rng(4)
     xyz, tone = rng.uniform(-9, 9, (700, 3)), rng.integers(0, 4000, 700)
-    path = lambda name: os.path.join(folder, name)  # noqa: E731
+    path = lambda name: os.path.join(folder, name)
     with e57_writer.Writer(path("a.e57")) as out:
         for k in range(2):
             out.add_scan(

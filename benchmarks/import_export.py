@@ -19,7 +19,7 @@ import numpy as np
 from pye57 import libe57
 
 sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
-from measuring import run_measured  # noqa: E402
+from measuring import run_measured
 
 RECIPE = '[[step]]\noperation = "import.files"\n[[step]]\noperation = "deliver.laz"\npath = "out.laz"\n'
 

@@ -19,19 +19,19 @@ import sys
 import time
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))
-from terrazza.db import queries  # noqa: E402
-from terrazza.db.models import Entry, database  # noqa: E402
+from terrazza.db import queries
+from terrazza.db.models import Entry, database
 from terrazza.operations.spine import (
     fieldbook,
-    health,  # noqa: E402
+    health,
 )
-from terrazza.operations.spine.base import find  # noqa: E402
-from terrazza.operations.spine.job import Job  # noqa: E402
-from terrazza.work.open import open_workspace  # noqa: E402
-from terrazza.work.queue import Queue  # noqa: E402
-from tests.conftest import like, make_field, make_whole  # noqa: E402
-from tests.work.test_crash import CASES, params_of  # noqa: E402
-from tests.work.test_deaths import children_of  # noqa: E402
+from terrazza.operations.spine.base import find
+from terrazza.operations.spine.job import Job
+from terrazza.work.open import open_workspace
+from terrazza.work.queue import Queue
+from tests.conftest import like, make_field, make_whole
+from tests.work.test_crash import CASES, params_of
+from tests.work.test_deaths import children_of
 
 AGAIN, LONGEST = 8, 180.0
 DEATHS = ("child", "worker", "cancel", "cancel and child", "nothing")

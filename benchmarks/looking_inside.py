@@ -14,17 +14,17 @@ from multiprocessing import get_context
 import numpy as np
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))
-from benchmarks.import_export import decode_scan  # noqa: E402
-from terrazza.core.geometry import rigid  # noqa: E402
-from terrazza.demo import settegradini as estate  # noqa: E402
-from terrazza.demo.build import field_work  # noqa: E402
+from benchmarks.import_export import decode_scan
+from terrazza.core.geometry import rigid
+from terrazza.demo import settegradini as estate
+from terrazza.demo.build import field_work
 from terrazza.formats import (
-    e57,  # noqa: E402
+    e57,
     e57_writer,
-    glimpse,  # noqa: E402
+    glimpse,
 )
-from terrazza.instruments.scanner import Setup, sweep  # noqa: E402
-from terrazza.work.looking import Looker  # noqa: E402
+from terrazza.instruments.scanner import Setup, sweep
+from terrazza.work.looking import Looker
 
 SCANS = 40
 SETUP = Setup(columns=3200, rows=1350, beam=0.0)

@@ -1,6 +1,6 @@
 """Registration of a job of many small scans: wall and processor time, memory, and how many stand right.
 
-python benchmarks/many_scans.py [--scans 100 200]
+python benchmarks/many_scans.py [--scans 100 200] [--first 0] [--tell]
 
 Scans of as many simulated buildings as it takes, out of order of place only as buildings are; nothing is told
 of where they stood.  Wanted: 400 scans in 15 minutes on two cores with at most 2 GB, and twice the scans in
@@ -18,22 +18,22 @@ import numpy as np
 import psutil
 
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
-from benchmarks.registration import judged  # noqa: E402
-from terrazza.db import queries  # noqa: E402
+from benchmarks.registration import judged
+from terrazza.db import queries
 from terrazza.formats import (
     e57_writer,
 )
-from terrazza.work.open import open_workspace  # noqa: E402
-from tests.places import COLUMNS, ROWS, building, moved, rays, scanned  # noqa: E402
-from tests.run import must, opened  # noqa: E402
+from terrazza.work.open import open_workspace
+from tests.places import COLUMNS, ROWS, building, moved, rays, scanned
+from tests.run import must, opened
 
 
-def write(path: str, count: int) -> list[np.ndarray]:
+def write(path: str, count: int, first: int) -> list[np.ndarray]:
     """A file of ``count`` scans of buildings side by side; the true poses."""
     row, column, _ = rays()
     truth: list[np.ndarray] = []
     with e57_writer.Writer(path) as out:
-        number = 0
+        number = first
         while len(truth) < count:
             rng = np.random.default_rng([7, number])
             place = moved(building(rng, False), (40.0 * (number % 10), 40.0 * (number // 10), 0.0))
@@ -86,11 +86,13 @@ class Watch(threading.Thread):
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--scans", type=int, nargs="*", default=[100, 200])
+    parser.add_argument("--first", type=int, default=0, help="number of the first building")
+    parser.add_argument("--tell", action="store_true", help="print what is doubted or wrong")
     args = parser.parse_args()
     before = None
     for count in args.scans:
         with tempfile.TemporaryDirectory() as folder:
-            truth = write(f"{folder}/many.e57", count)
+            truth = write(f"{folder}/many.e57", count, args.first)
             open_workspace(f"{folder}/ws")
             row = queries.create_job(f"{folder}/ws", "Many")
             must(f"{folder}/ws", row, "import.files", files=[f"{folder}/many.e57"])
@@ -115,7 +117,7 @@ def main() -> None:
                     for s in job.scans()
                 ]
             }
-            told = judged(out, truth)
+            told = judged(out, truth, args.tell)
             ties = sum(not t["failed"] for t in figures["ties"])
             print(
                 f"{count} scans: {wall:.0f} s, {watch.used:.0f} s of processor time "

@@ -10,7 +10,7 @@ import sys
 from playwright.sync_api import sync_playwright
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))
-from tests.browser.conftest import FLAGS, serve  # noqa: E402
+from tests.browser.conftest import FLAGS, serve
 
 # the browser lets the next frame begin only when the one before is on its way to the screen, so that the
 # frames asked for are the frames drawn

@@ -12,7 +12,7 @@ import urllib.request
 from playwright.sync_api import sync_playwright
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))
-from tests.browser.conftest import FLAGS, serve  # noqa: E402
+from tests.browser.conftest import FLAGS, serve
 
 STEPS = ("import", "register", "georeference", "clean", "colorize", "classify", "draw", "deliver")
 

@@ -12,7 +12,7 @@ import sys
 from playwright.sync_api import sync_playwright
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))
-from tests.browser.conftest import FLAGS, serve  # noqa: E402
+from tests.browser.conftest import FLAGS, serve
 
 WHOLE = """async ([how, scale]) => { terrazza.picture.whole = false; terrazza.planAs(how);
   terrazza.plan.scale = scale; terrazza.dirty(terrazza.plan); const start = performance.now();

@@ -28,7 +28,7 @@ from terrazza.core.geometry import rigid
 from terrazza.formats import e57_writer
 
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
-from tests.places import COLUMNS, ROWS, WORLDS, rays, scanned  # noqa: E402
+from tests.places import COLUMNS, ROWS, WORLDS, rays, scanned
 
 GIVEN = {
     "posed": (0.1, 0.5),
@@ -96,7 +96,7 @@ def judged(out: dict, truth: list[np.ndarray], tell: bool = False) -> dict[str, 
         members = [k for k, s in enumerate(scans) if s["island"] == island]
         poses = {k: np.array(scans[k]["pose"]).reshape(4, 4) for k in members if scans[k]["pose"]}
         turns = [truth[k] @ rigid.inverse(p) for k, p in poses.items()]
-        near = lambda turn: sum(rigid.difference(turn @ p, truth[k])[0] < 0.02 for k, p in poses.items())  # noqa: E731
+        near = lambda turn: sum(rigid.difference(turn @ p, truth[k])[0] < 0.02 for k, p in poses.items())
         turn = max(turns, key=near) if turns else np.eye(4)
         for k in members:
             counts["scans"] += 1

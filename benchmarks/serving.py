@@ -22,10 +22,10 @@ import urllib.request
 from playwright.sync_api import sync_playwright
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))
-from benchmarks.moving import REST, TURN  # noqa: E402
-from benchmarks.pages import STEPS  # noqa: E402
-from benchmarks.plan_picture import WHOLE  # noqa: E402
-from tests.browser.conftest import FLAGS, serve  # noqa: E402
+from benchmarks.moving import REST, TURN
+from benchmarks.pages import STEPS
+from benchmarks.plan_picture import WHOLE
+from tests.browser.conftest import FLAGS, serve
 
 TICKS = os.sysconf("SC_CLK_TCK")
 PICKS = """(async () => { const { exact } = await import("/static/js/picking.js"), r = terrazza.space.rect;

@@ -19,7 +19,7 @@ from terrazza.core.register import contradiction, graph, linking, network, surfa
 from terrazza.errors import InputError
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))
-from tests.places import WORLDS, scanned  # noqa: E402
+from tests.places import WORLDS, scanned
 
 LOOSE = 0.03
 

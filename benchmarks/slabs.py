@@ -20,11 +20,11 @@ import numpy as np
 from playwright.sync_api import sync_playwright
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))
-from terrazza.db import queries  # noqa: E402
-from terrazza.operations.spine.job import Job  # noqa: E402
-from terrazza.work.open import open_workspace  # noqa: E402
-from tests.browser.conftest import FLAGS, serve  # noqa: E402
-from tests.run import must  # noqa: E402
+from terrazza.db import queries
+from terrazza.operations.spine.job import Job
+from terrazza.work.open import open_workspace
+from tests.browser.conftest import FLAGS, serve
+from tests.run import must
 
 SIDE, DEPTH, FLOOR, ROOM, CHUNK = 300.0, 60.0, 3.5, 10.0, 2_000_000
 

@@ -18,7 +18,7 @@ from terrazza.core.register import targets
 from terrazza.core.register.sighted import Grid
 
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
-from tests.boards import room, scan  # noqa: E402
+from tests.boards import room, scan
 
 STEP = np.radians(0.18)
 

@@ -59,7 +59,7 @@ def stood(rng, size, place, spheres=6, others=4):
     spheres on poles of 1 cm, the others heads and jugs.
     """
     things, used = [], [place[:2]]
-    for k in range(200):
+    for _k in range(200):
         at = rng.uniform([0.6, 0.6], size[:2] - 0.6)
         if len(things) == spheres + others:
             break

@@ -137,7 +137,7 @@ def building(rng, alike: bool):
     wall(boxes, 0, 0.0, 0, width, [] if alike else [(width * 0.4, width * 0.4 + 1.5, 0.9, 2.0)], height, 0.3)
     for x in edges:
         wall(boxes, 1, float(x), corridor if 0 < x < width else 0, corridor + depth, [], height)
-    for k, (a, w) in enumerate(zip(edges, widths)):
+    for _k, (a, w) in enumerate(zip(edges, widths)):
         places.append(
             (a + w * (0.5 if alike else rng.uniform(0.35, 0.65)), corridor + depth * rng.uniform(0.35, 0.65))
         )

@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 
 from terrazza.db import queries
+from terrazza.errors import ParamsError
 from terrazza.operations.spine import base, fieldbook, recipe
 from tests.conftest import ROOT
 from tests.run import must, opened, perform
@@ -36,7 +37,7 @@ def test_the_guides_operation_runs_as_printed(copied, shift):
     )
     assert "shift_heights" in recipe.write(recipe.entries_of(row), "t")
     assert base.describe(shift)["params"][0]["unit"] == "m"
-    assert "less than or equal" in str(pytest.raises(Exception, shift.check, {"by": 1e9}).value)
+    assert "less than or equal" in str(pytest.raises(ParamsError, shift.check, {"by": 1e9}).value)
     fieldbook.undo(queries.done_entries(row)[-1])
     assert np.allclose(opened(copied, row).frame, before)
 

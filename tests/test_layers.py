@@ -60,6 +60,8 @@ def imported(tree):
     for node in ast.walk(tree):
         if isinstance(node, ast.Import):
             yield from (a.name for a in node.names)
+        elif isinstance(node, ast.ImportFrom) and node.module == "terrazza":
+            yield from (f"terrazza.{a.name}" for a in node.names)
         elif isinstance(node, ast.ImportFrom) and node.module:
             yield node.module
         elif isinstance(node, ast.Call) and getattr(node.func, "id", "") == "later":

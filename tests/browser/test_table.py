@@ -245,7 +245,7 @@ def test_a_scan_is_dragged_and_turned_and_set(page, served):
 
 def test_slab_colours_classes_and_keys(page, viewed):
     visit(page, viewed, "classify")
-    shown = lambda: page.evaluate("terrazza.space.limits.slab")  # noqa: E731
+    shown = lambda: page.evaluate("terrazza.space.limits.slab")
     assert shown() is None
     page.keyboard.press("l")
     page.wait_for_function("terrazza.space.limits.slab")

@@ -174,8 +174,8 @@ def test_every_command_and_setting_is_documented():
     from terrazza.settings import Settings
 
     guide = "\n".join(p.read_text() for p in (ROOT / "docs").glob("*.md")) + (ROOT / "README.md").read_text()
-    for command in app.registered_commands:
-        name = command.name or command.callback.__name__
+    for one in app.registered_commands:
+        name = one.name or one.callback.__name__
         assert f"terrazza {name}" in guide, f"no word about “terrazza {name}”"
     for name, field in Settings.model_fields.items():
         assert f"TERRAZZA_{name.upper()}" in guide and field.description, name

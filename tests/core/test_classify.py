@@ -92,7 +92,7 @@ def test_likely_resolution_follows_the_points(spacing):
 def test_height_of_the_ground_model():
     rng = np.random.default_rng(1)
     xy = rng.uniform(0, 30, (40000, 2))
-    z = lambda p: 0.2 * p[:, 0] - 0.1 * p[:, 1]  # noqa: E731
+    z = lambda p: 0.2 * p[:, 0] - 0.1 * p[:, 1]
     model = bands.GroundModel(np.c_[xy, z(xy) + rng.normal(0, 0.005, len(xy))])
     where = rng.uniform(2, 28, (500, 2))
     off = model.at(where) - z(where)

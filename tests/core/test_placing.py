@@ -198,8 +198,8 @@ class _Told(Assembly):
     ],
 )
 def test_a_rival_is_one_that_explains_about_as_much_and_a_better_one_takes_its_place(second, rivals, moved):
-    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))  # noqa: E731
-    says = lambda x: {5.0: _verdict(0.5, 0.0), 9.0: second}.get(x, _verdict(0.0, 0.0))  # noqa: E731
+    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
+    says = lambda x: {5.0: _verdict(0.5, 0.0), 9.0: second}.get(x, _verdict(0.0, 0.0))
     assembly = _Told(2, says)
     offers = [
         Offer(0, 1, cloud_fit.Fit(at(x), 0.002, 0.001, 0.5, 500, np.eye(6), np.zeros(3), True), says(x))

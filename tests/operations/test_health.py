@@ -120,7 +120,7 @@ def test_a_backup_is_the_job_at_one_moment(copied, tmp_path):
     open_workspace(other)
     restored = archive.restore(other, str(tmp_path / "Übergabe 1.tar"))
     after = holdings(restored)
-    kinds = lambda h: {k: v for k, v in h.items() if k[0] != "deliverable"}  # noqa: E731
+    kinds = lambda h: {k: v for k, v in h.items() if k[0] != "deliverable"}
     assert kinds(after) == kinds(before) and Entry.select().count() == count and restored.name == "Whole"
     job = opened(other, restored)
     assert health.check(job) == []
@@ -128,7 +128,7 @@ def test_a_backup_is_the_job_at_one_moment(copied, tmp_path):
         os.path.exists(d["path"]) or "deliverables" not in d["path"]
         for d in job.facts("deliverable").values()
     )
-    last = [e for e in queries.done_entries(restored)][-1]
+    last = list(queries.done_entries(restored))[-1]
     assert (
         must(other, restored, "classify.height_bands")["points"] > 1000
         and queries.entry_of(restored, last.number + 1).state == "done"

@@ -423,7 +423,7 @@ def test_lines_are_renamed_and_written(copied, tmp_path):
     assert drawing["name"] == "Erdgeschoss" and len(lines) == len(drawing["lines"])
     assert lines[0].dxf.layer == "AUSSEN" and lines[0].get_xdata("TERRAZZA")[0].value == "Südwand"
     first = rigid.apply(opened(copied, row).frame, np.array(drawing["lines"][0]["vertices"]))
-    assert np.allclose([p for p in lines[0].get_points("xy")], first[:, :2], atol=1e-9)
+    assert np.allclose(list(lines[0].get_points("xy")), first[:, :2], atol=1e-9)
     assert "no line 999" in perform(copied, row, "draw.rename", drawing=1, line=999, name="x").message
 
 

@@ -63,7 +63,7 @@ def test_cells_keep_one_point_each(scene, tmp_path, cell):
     clouds, poses, places = scene
     paths = thinning.thin(clouds, poses, every, 0.0, cell, 4_000, str(tmp_path))
     kept = np.concatenate([places[scan][np.load(path)] for scan, path in paths.items()])
-    cells = lambda xyz: np.unique(np.floor(xyz / cell).astype(np.int64), axis=0)  # noqa: E731
+    cells = lambda xyz: np.unique(np.floor(xyz / cell).astype(np.int64), axis=0)
     there = cells(np.concatenate(list(places.values())))
     assert len(kept) == len(cells(kept)) == len(there)
 

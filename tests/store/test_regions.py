@@ -78,7 +78,7 @@ def test_more_points_than_are_wanted_are_thinned_evenly(clouds, budget):
     assert not whole and sum(map(len, found)) == pytest.approx(budget, abs=2)
     places = lambda picked: np.concatenate(
         [rigid.apply(pose, cloud.at(index))[:, :2] for (cloud, pose), index in zip(clouds[0], picked)]
-    )  # noqa: E731
+    )
     some, every = places(found), places(regions.points(clouds[0], CASES["slab"], 10**6)[0])
     cell = 2.5
     counts = [np.unique(np.floor(xy / cell).astype(int), axis=0, return_counts=True) for xy in (some, every)]

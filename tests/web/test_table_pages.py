@@ -122,7 +122,7 @@ def test_roots_come_in_one_answer(room):
         plain = nodes.pack(job, int(scan), [0])
         positions = lambda node: np.frombuffer(
             node, "<u2", 4 * int(np.frombuffer(node, "<u4", 2)[1]), 16
-        ).reshape(-1, 4)  # noqa: E731
+        ).reshape(-1, 4)
         spread, all_ = positions(data[at + 8 : at + 8 + size]), positions(plain)
         assert sorted(map(tuple, spread)) == sorted(map(tuple, all_)), "the same points in another order"
         first = spread[: len(spread) // 8, :3].astype(float)

@@ -249,7 +249,7 @@ def test_everything_is_on_disk_before_the_commit_that_names_it(
     monkeypatch.setattr(runner, "fleet", lambda workspace: Local(cores=1))
 
     def recorded(self, figures, seconds):
-        for (kind, key), (value, scan) in self._puts.items():
+        for (kind, _key), (value, scan) in self._puts.items():
             named = (
                 [
                     os.path.join(self.folder, folder, name)

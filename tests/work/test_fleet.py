@@ -72,7 +72,7 @@ def test_a_dead_helper_is_said():
 def test_light_work_goes_to_processes_that_are_there_already(monkeypatch):
     monkeypatch.setattr("terrazza.fleet.local.FEW", 3)
     fleet, here = Local(2), os.getpid()
-    light = lambda sizes: {pid for _, pid in fleet.map(square, [1, 2], sizes, Watch(), "Light", light=True)}  # noqa: E731
+    light = lambda sizes: {pid for _, pid in fleet.map(square, [1, 2], sizes, Watch(), "Light", light=True)}
     assert light([2.0, 2.0]) == {here}
     fleet.map(square, [1, 2, 3], [1.0] * 3, Watch(), "Heavy")
     assert here not in light([2.0, 2.0]) and light([1.0, 1.0]) == {here}

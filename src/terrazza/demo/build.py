@@ -117,7 +117,7 @@ def _one_file(piece, progress: Progress) -> list | None:
 
 def _guid(seed: int, name: str) -> str:
     """The same for the same field work, so that the files are too."""
-    return "{%s}" % str(uuid.uuid5(uuid.NAMESPACE_URL, f"settegradini/{seed}/{name}")).upper()
+    return "{" + str(uuid.uuid5(uuid.NAMESPACE_URL, f"settegradini/{seed}/{name}")).upper() + "}"
 
 
 def _one_scan(out, folder, world, work, k, seed, photo_width, posed):

@@ -1,4 +1,4 @@
-"""Where things stand on the estate: levels of the terraces, set-ups, boards, spheres, control; scene frame, metres."""
+"""Where things stand on the estate: levels, set-ups, boards, spheres, control; scene frame, metres."""
 
 GROUND, LOW, MEDIUM, HIGH, BUILDING, OTHER, WATER_CODE = 2, 3, 4, 5, 6, 1, 9
 LANE, LOWER, HOUSE, UPPER = -2.4, 0.2, 2.0, 4.8

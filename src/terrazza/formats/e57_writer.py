@@ -224,7 +224,7 @@ class Writer:
 
 
 def _guid() -> str:
-    return "{%s}" % str(uuid.uuid4()).upper()
+    return "{" + str(uuid.uuid4()).upper() + "}"
 
 
 def _pose_values(pose):

@@ -94,7 +94,7 @@ def _taken(ask: Ask) -> dict:
             (lambda v: v * np.asarray(scale[0]) + np.asarray(scale[1]))
             if "position" in chunk
             else (lambda v: v)
-        )  # noqa: E731
+        )
         for code, n in chunk.get("repairs", {}).items():
             repairs[code] = repairs.get(code, 0) + n
         sampled = "seen" in chunk  # by the reader, which then tells of all points what is wanted

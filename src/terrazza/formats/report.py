@@ -86,7 +86,7 @@ def to_html(title: str, blocks: list) -> str:
         elif isinstance(block, Text):
             parts.append(f"<p>{html.escape(block.text)}</p>")
         elif isinstance(block, Rows):
-            mark = lambda k: " class=n" if k in block.numeric else ""  # noqa: E731
+            mark = lambda k: " class=n" if k in block.numeric else ""
             head = "".join(f"<th{mark(k)}>{html.escape(c)}</th>" for k, c in enumerate(block.columns))
             body = "".join(
                 "<tr>"
@@ -104,7 +104,7 @@ def _svg(plan: Plan) -> str:
     low, high = plan.bounds()
     w, h = high - low
     s = 900 / w
-    place = lambda p: f"{(p[0] - low[0]) * s:.1f},{(high[1] - p[1]) * s:.1f}"  # noqa: E731
+    place = lambda p: f"{(p[0] - low[0]) * s:.1f},{(high[1] - p[1]) * s:.1f}"
     out = [
         f'<svg viewBox="0 0 900 {h * s:.0f}" role="img" aria-label="Plan with stations, ties and control">'
     ]
@@ -194,7 +194,7 @@ def to_pdf(path: str, title: str, blocks: list) -> None:
 
 
 def _pdf_table(block, cell, right):
-    style = lambda k: right if k in block.numeric else cell  # noqa: E731
+    style = lambda k: right if k in block.numeric else cell
     data = [[Paragraph(f"<b>{html.escape(c)}</b>", style(k)) for k, c in enumerate(block.columns)]]
     data += [[Paragraph(html.escape(str(c)), style(k)) for k, c in enumerate(row)] for row in block.rows]
     longest = [max(len(str(r[k])) for r in [block.columns, *block.rows]) for k in range(len(block.columns))]
@@ -219,7 +219,7 @@ def _pdf_plan(plan: Plan) -> Drawing:
     low, high = plan.bounds()
     w, h = high - low
     s = min(174 * mm / w, 150 * mm / h)
-    at = lambda p: ((p[0] - low[0]) * s, (p[1] - low[1]) * s)  # noqa: E731
+    at = lambda p: ((p[0] - low[0]) * s, (p[1] - low[1]) * s)
     drawing = Drawing(w * s, h * s)
     ink, lake, earth = (colors.HexColor(c) for c in (INK, LAKE, TERRACOTTA))
     for p in plan.points:

@@ -152,7 +152,7 @@ class Scene:
         kind, table, low, high, material, code, style, epochs, moved = zip(*self.rows)
         low, high = np.array(low), np.array(high)
         order, tree = _box_tree(low, high)
-        pick = lambda a, t: np.array(a, t)[order]  # noqa: E731
+        pick = lambda a, t: np.array(a, t)[order]
         return World(
             kind=pick(kind, np.int8),
             table=np.array(table)[order],

@@ -63,7 +63,7 @@ def parents(nodes: np.ndarray) -> np.ndarray:
         | (n["x"].astype(np.uint64) >> up)
         | (n["y"].astype(np.uint64) >> up) << np.uint64(19)
         | (n["z"].astype(np.uint64) >> up) << np.uint64(38)
-    )  # noqa: E731
+    )
     own = packed(nodes, np.uint64(0))
     rank = np.argsort(own)
     out = np.full(len(nodes), -1, np.int32)

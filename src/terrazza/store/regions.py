@@ -120,7 +120,7 @@ class _Seeker:
         columns, none = self.cloud.columns, np.zeros(0, np.uint8)
         if self.hidden[0] and not self.cloud.has("class"):
             return np.zeros(0, np.int64)  # never classified is class 0
-        column = lambda name: columns.stretch(name, block) if self.cloud.has(name) else none  # noqa: E731
+        column = lambda name: columns.stretch(name, block) if self.cloud.has(name) else none
         cut, code = (
             np.ascontiguousarray(column("cut")).astype(np.uint16, copy=False),
             np.ascontiguousarray(column("class")).astype(np.uint8, copy=False) if self.filtered else none,

@@ -262,7 +262,7 @@ def _rows(row: Row, record: Record, target: str) -> None:
     for values in record.entries:
         state = "interrupted" if values.state in {"queued", "running"} else values.state
         entries[values.id] = Entry.create(job=row, **values.model_dump(exclude={"id"}) | {"state": state})
-    moved = lambda key: target + key[len(record.folder) :] if key.startswith(record.folder + os.sep) else key  # noqa: E731
+    moved = lambda key: target + key[len(record.folder) :] if key.startswith(record.folder + os.sep) else key
     for kind in [*record.facts, *record.changes]:
         if kind.kind == "deliverable":
             kind.key = moved(kind.key)

@@ -77,12 +77,12 @@ def to_quaternion(rotation: np.ndarray) -> np.ndarray:
     if k == 0:
         q = np.array([1 + trace[0], m[2, 1] - m[1, 2], m[0, 2] - m[2, 0], m[1, 0] - m[0, 1]])
     else:
-        i, j, l = (k - 1, k % 3, (k + 1) % 3)
+        i, j, n = (k - 1, k % 3, (k + 1) % 3)
         q = np.empty(4)
-        q[0] = m[l, j] - m[j, l]
-        q[1 + i] = 1 + m[i, i] - m[j, j] - m[l, l]
+        q[0] = m[n, j] - m[j, n]
+        q[1 + i] = 1 + m[i, i] - m[j, j] - m[n, n]
         q[1 + j] = m[j, i] + m[i, j]
-        q[1 + l] = m[l, i] + m[i, l]
+        q[1 + n] = m[n, i] + m[i, n]
     return q / np.linalg.norm(q)
 
 

@@ -155,7 +155,7 @@ def _shared(a: _Planes, b: _Planes) -> _Cells | None:
     i, j, normal = i[use], j[use], normal[use]
     of = lambda p, k: np.stack(
         [np.einsum("ij,ij->i", normal, p.ray[k]), p.range[k] * np.einsum("ij,ij->i", normal, p.up[k])], 1
-    )  # noqa: E731
+    )
     sigma = np.sqrt(a.sigma[i] ** 2 + b.sigma[j] ** 2 + (aside[use] * tilt[use]) ** 2 + OWN**2)
     return _Cells(
         d[use],

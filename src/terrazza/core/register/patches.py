@@ -76,7 +76,7 @@ def collect(clouds: list[np.ndarray], poses: list[np.ndarray], progress: Progres
         number += int(flat.sum())
         parts.append((renumber[patch[use]], scan[use], n[use], mean[use], cov[use]))
         again = ids[shared & ~flat]
-        for s, (key, _, order, sorted_key) in enumerate(cells):
+        for s, (_, _, order, sorted_key) in enumerate(cells):
             where = np.searchsorted(again, sorted_key)
             inside = (
                 np.zeros(len(sorted_key), bool)

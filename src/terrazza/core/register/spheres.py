@@ -119,7 +119,7 @@ def _measure(grid: Grid, row: int, column: int, size: float, told: float | None)
         if use.sum() < FEWEST:
             return None
         points = around[use]
-        away = lambda v: np.linalg.norm(points - v[:3], axis=1) - (told if fixed else v[3])  # noqa: E731, B023
+        away = lambda v: np.linalg.norm(points - v[:3], axis=1) - (told if fixed else v[3])
         result = least_squares(away, values[:3] if fixed else values, loss="soft_l1", f_scale=0.002)
         before, values = values, np.r_[result.x[:3], told if fixed else result.x[3]]
         if np.linalg.norm(values - before) < 1e-5:

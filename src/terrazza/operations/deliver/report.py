@@ -238,7 +238,7 @@ def _georeference(job: Job, frame: dict) -> list:
                 f"{n.residual(frame['height_mm'], 2)}; check points are compared only."
             )
         )
-        number = lambda r, k: ("+" if r[k] > 0 else "") + n.small(r[k], 2) if r.get(k) is not None else ""  # noqa: E731
+        number = lambda r, k: ("+" if r[k] > 0 else "") + n.small(r[k], 2) if r.get(k) is not None else ""
         rows = [
             [
                 r["name"],

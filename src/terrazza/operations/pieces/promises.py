@@ -91,7 +91,7 @@ def _laz_bytes(job, chosen, params, share):
 
 def lines_of(chosen: Selection, params) -> xyz.Lines:
     """The lines that a text file of these points has."""
-    everywhere = lambda name: all(c.has(name) for c in chosen.clouds.values())  # noqa: E731
+    everywhere = lambda name: all(c.has(name) for c in chosen.clouds.values())
     return xyz.Lines(
         ("intensity",) * everywhere("intensity")
         + ("rgb",) * any(chosen.colours.values())

@@ -77,7 +77,7 @@ def _made(job: Job, scan: Scan, stop: dict | None) -> "panorama.Panorama":
         )
     if grid and cloud.has("row") and cloud.has("column"):
         step = -(-grid[1] // wanted) if wanted else 1  # every so many rows and columns share a pixel
-        place = lambda name, *where: np.asarray(cloud.read(name, *where)) // step  # noqa: E731
+        place = lambda name, *where: np.asarray(cloud.read(name, *where)) // step
         some = cloud.sample(SAMPLE)
         sample = (
             cloud.at(some),

@@ -65,7 +65,7 @@ def hung_together(job: Job, scans: list[Scan], ties, results) -> Figures:
         if adjusted is None:
             continue
         within = linking.among(ties, members)
-        number = lambda k: scans[members[k]].id  # noqa: E731, B023
+        number = lambda k: scans[members[k]].id
         judged = quality.of_ties(within, adjusted.poses, adjusted.joint)
         for tie, q in zip(within, judged):
             key = f"{number(tie.a)}-{number(tie.b)}"

@@ -63,7 +63,7 @@ def write(entries: list[Entry], title: str, bound: bool = False) -> str:
             continue
         lines.append("[[step]]")
         lines.append(f"operation = {json.dumps(entry.operation)}")
-        defaults = operation.check({k: v for k, v in entry.params.items()}).model_dump()
+        defaults = operation.check(dict(entry.params)).model_dump()
         fresh = {
             n: f.get_default(call_default_factory=True)
             for n, f in operation.Params.model_fields.items()

@@ -5,7 +5,7 @@ from terrazza.operations.spine.notation import Notation
 
 def told(n: Notation, kind: str, f: dict) -> str:
     """A measure's main figures in the job's notation."""
-    deg, one = lambda v: f"{n.number(v, 2)}°", lambda v: n.length(v)  # noqa: E731
+    deg, one = lambda v: f"{n.number(v, 2)}°", lambda v: n.length(v)
     if kind == "point":
         return n.coordinate([f["x"], f["y"], f["z"]])
     if kind == "distance":

@@ -281,7 +281,7 @@ def inside(job: Job, looker: Looker, file: str, index: int) -> dict:
         return row
     if "error" in found:
         return row | {"error": found["error"]}
-    size = [h - l for l, h in zip(found["low"], found["high"])]
+    size = [high - low for low, high in zip(found["low"], found["high"])]
     return row | {
         "size": size,
         "evidence": found["evidence"],

@@ -96,7 +96,7 @@ def _allowed(job: Job, cloud, pose, ray: Ray, box):
 
 def told(scan: Scan, cloud, pose, at: int) -> dict:
     own = cloud.xyz(at, at + 1)
-    value = lambda name: np.asarray(cloud.read(name, at, at + 1))[0].tolist() if cloud.has(name) else None  # noqa: E731
+    value = lambda name: np.asarray(cloud.read(name, at, at + 1))[0].tolist() if cloud.has(name) else None
     code, intensity, back = value("class"), value("intensity"), scan.record.get("intensity_as")
     return {
         "scan": scan.id,
