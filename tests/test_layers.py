@@ -61,7 +61,7 @@ def imported(tree):
         if isinstance(node, ast.Import):
             yield from (a.name for a in node.names)
         elif isinstance(node, ast.ImportFrom) and node.module == "terrazza":
-            yield from (f"terrazza.{a.name}" for a in node.names)
+            yield from (f"terrazza.{a.name}" for a in node.names if not a.name.startswith("__"))
         elif isinstance(node, ast.ImportFrom) and node.module:
             yield node.module
         elif isinstance(node, ast.Call) and getattr(node.func, "id", "") == "later":

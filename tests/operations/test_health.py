@@ -87,7 +87,7 @@ DAMAGE = {
     ),
     "tie": (
         lambda job: set_fact(job, "tie", next(iter(job.facts("tie"))), lambda v: v | {"b": 77}),
-        "between scans that the job does not have",
+        "belongs to scan 77, which the job does not have",
     ),
 }
 

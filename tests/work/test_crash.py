@@ -18,7 +18,7 @@ from terrazza.db import queries
 from terrazza.db.models import Entry, Fact
 from terrazza.fleet import Local
 from terrazza.formats import las_writer
-from terrazza.operations.spine import fieldbook, health
+from terrazza.operations.spine import facts, fieldbook, health
 from terrazza.operations.spine.base import all_operations, find
 from terrazza.operations.spine.job import Job
 from terrazza.work import runner
@@ -253,7 +253,7 @@ def test_everything_is_on_disk_before_the_commit_that_names_it(
             named = (
                 [
                     os.path.join(self.folder, folder, name)
-                    for folder, name in fieldbook.files_of(kind, scan, value)
+                    for folder, name in facts.files_of(kind, scan, value)
                 ]
                 if value is not None
                 else []

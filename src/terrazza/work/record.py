@@ -10,7 +10,7 @@ from typing import Any
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from terrazza.errors import InputError
-from terrazza.operations.spine import fieldbook
+from terrazza.operations.spine import facts
 
 FORM = 2
 LARGEST_RECORD = 2_000_000_000  # bytes of job.json
@@ -135,7 +135,7 @@ def need_named(record: Record, inside: str, path: str) -> None:
     ]
     for kind, scan, value in values:
         try:
-            named = fieldbook.files_of(kind, scan, value)
+            named = facts.files_of(kind, scan, value)
         except (KeyError, TypeError, AttributeError) as error:
             raise InputError(f"The record in “{shown}” has a {kind} that is none.", NOT_OURS) from error
         for folder, name in named:

@@ -7,6 +7,7 @@ from terrazza.db.models import Change, Entry, Fact, database
 from terrazza.db.models import Job as Row
 from terrazza.errors import StateError
 from terrazza.operations.spine.base import find
+from terrazza.operations.spine.facts import KINDS, files_of
 
 KEPT_FOLDERS = ("scans", "photos", "arrays", "scratch")
 
@@ -85,18 +86,8 @@ def stale(job: Row) -> dict[int, str]:
         seen.add(entry.operation)
         newer = [k for k in operation.reads - operation.writes if writes.get(k, 0) > entry.number]
         if newer:
-            out[entry.number] = WORDS.get(newer[0], newer[0])
+            out[entry.number] = KINDS[newer[0]].words
     return out
-
-
-WORDS = {
-    "scan": "scans were added",
-    "pose": "poses changed",
-    "frame": "the frame changed",
-    "control": "control changed",
-    "target": "targets changed",
-    "column": "points changed",
-}
 
 
 def recover(workspace: str, claim) -> int:
@@ -121,16 +112,6 @@ def recover(workspace: str, claim) -> int:
                 )
                 sweep(workspace, job)
     return marked
-
-
-def files_of(kind, scan, value):
-    """(folder, file) pairs that a fact names."""
-    folder = {"column": f"scans/{scan}", "photo": "photos", "pin": "photos", "array": "arrays"}.get(kind)
-    if folder is None or value is None:
-        return []
-    if kind in {"photo", "pin"}:
-        value = value["file" if kind == "photo" else "picture"]
-    return [(folder, name) for name in (value if isinstance(value, list) else [value]) if name]
 
 
 def named_files(job: Row) -> set[tuple[str, str]]:

@@ -9,6 +9,7 @@ from terrazza.core.progress import QUIET, Progress
 from terrazza.db.models import Change, Entry, Fact
 from terrazza.files import checksum, named_by
 from terrazza.operations.spine import fieldbook
+from terrazza.operations.spine.facts import KINDS
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store import octree
 
@@ -145,15 +146,12 @@ def _records(job: Job, scans: set[int]) -> list[str]:
     for fact in Fact.select().where(Fact.job == job.row):
         if fact.entry and (fact.entry not in entries or entries[fact.entry].state != "done"):
             wrong.append(f"{fact.kind} {fact.key} comes from entry {fact.entry}, which is not living.")
-        if (
-            fact.kind in {"pose", "column", "photo", "target"}
-            and fact.scan is not None
-            and fact.scan not in scans
-        ):
-            wrong.append(f"{fact.kind} {fact.key} belongs to scan {fact.scan}, which the job does not have.")
-    for tie in job.facts("tie").values():
-        if not {tie["a"], tie["b"]} <= scans:
-            wrong.append(f"The tie {tie['a']} – {tie['b']} is between scans that the job does not have.")
+        if fact.kind not in KINDS:
+            wrong.append(f"{fact.kind} {fact.key} is of no kind that is known.")
+        elif missing := KINDS[fact.kind].scans(fact.key, fact.value) - scans:
+            wrong.append(
+                f"{fact.kind} {fact.key} belongs to scan {min(missing)}, which the job does not have."
+            )
     for change in Change.select().join(Entry).where((Entry.job == job.row) & (Entry.state == "done")):
         if change.before_entry and change.before_entry not in entries:
             wrong.append(

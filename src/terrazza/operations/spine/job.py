@@ -11,9 +11,11 @@ import numpy as np
 from terrazza.db import queries
 from terrazza.db.models import Change, Entry, Fact, database
 from terrazza.db.models import Job as Row
-from terrazza.errors import NotFound, ParamsError, StateError
+from terrazza.errors import NotFound, ParamsError, StateError, TerrazzaError
 from terrazza.files import checksum, disk
 from terrazza.fleet import Local
+from terrazza.operations.spine.base import known
+from terrazza.operations.spine.facts import kind_of
 from terrazza.store.cloud import Cloud
 
 PAGE = "page"
@@ -82,11 +84,20 @@ class Job:
         """Set a fact when this run is committed; ``value`` None removes it."""
         self.facts(kind)
         key = str(key)
+        self._need_declared(kind)
+        if value is not None:
+            kind_of(kind).check(key, value)
         self._puts[(kind, key)] = (value, scan)
         if value is None:
             self._facts[kind].pop(key, None)
         else:
             self._facts[kind][key] = value
+
+    def _need_declared(self, kind: str) -> None:
+        """TerrazzaError where the operation that runs does not say that it writes facts of a kind."""
+        operation = known(self.entry.operation) if self.entry is not None else None
+        if operation is not None and kind not in operation.writes:
+            raise TerrazzaError(f"{operation.name} puts a {kind}, which it does not declare.")
 
     def next_number(self, kind: str) -> int:
         """A number for a new fact of a kind that no other of the job ever had, nor gets in this run."""
