@@ -27,6 +27,7 @@ ALLOWED = {
     "demo": {"errors", "units", "core", "store", "formats", "instruments", "db", "fleet"},
     "work": {
         "errors",
+        "files",
         "units",
         "settings",
         "core",
