@@ -28,6 +28,9 @@ TWICE = 3.0  # evidence against each pair of stations that are stacked
 RIVAL = 1.5  # a rival's evidence is at most this much less than the placement's
 BETTER = 0.3  # a rival with this much more evidence takes the placement's place
 FAINT = 1.8  # evidence below which a placement is doubted even without a rival
+MANY = 24  # scans up to which every pair is tried, so that each placement has met its rivals
+# the same in larger jobs: of a hundred scans a few fit a stranger by chance, their neighbours being untried
+FAINT_OF_MANY = 4.0
 ALIKE = 0.3  # m² of contradicting surface below which two scans that can be stacked may stand for one another
 BLOCKS = (
     0.1,
@@ -98,6 +101,11 @@ class Assembly:
         """Whether two scans of one island stand in one place and saw the same."""
         apart = float(np.linalg.norm(self.pose[a][:3, 3] - self.pose[b][:3, 3]))
         return apart < TWINS and stacked(self.standing(a, b), apart, TWINS)
+
+    @property
+    def faint(self) -> float:
+        """Evidence below which a placement is doubted even without a rival."""
+        return (FAINT if len(self.pose) <= MANY else FAINT_OF_MANY) * self.unsure
 
     @property
     def unsure(self) -> float:
@@ -194,7 +202,7 @@ def _faint(assembly: Assembly, k: int) -> bool:
     return (
         bool(others)
         and k not in assembly.fixed
-        and assembly.against({k: assembly.pose[k]}, others).evidence < FAINT * assembly.unsure
+        and assembly.against({k: assembly.pose[k]}, others).evidence < assembly.faint
     )
 
 
@@ -282,10 +290,7 @@ def _doubted(
             "It stands where another scan stands and saw the same: one place scanned twice, or two that "
             "look alike."
         )
-    if (
-        told is None
-        and (faint := assembly.against({k: assembly.pose[k]}, others).evidence) < FAINT * assembly.unsure
-    ):
+    if told is None and (faint := assembly.against({k: assembly.pose[k]}, others).evidence) < assembly.faint:
         return (
             f"Little speaks for where it stands ({max(faint, 0) / TOLD:.0%} of what it saw): the others "
             "saw hardly any of it."

@@ -13,7 +13,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
-from terrazza.core.register.assembly import Assembly, doubts_of, rivals_of
+from terrazza.core.register.assembly import MANY, Assembly, doubts_of, rivals_of
 from terrazza.core.register.contradiction import Picture, judge
 from terrazza.core.register.offers import (
     COMMON,
@@ -32,17 +32,9 @@ from terrazza.core.register.surface import Surface
 from terrazza.core.register.witnesses import Sighting, placement
 
 MAP = 14.0  # m from a map's centre to the stations that it is made of
-# scans up to which every pair is tried; beyond it those that look alike, follow each other or are given near
-# each other
-MANY = 24
-LIKELY, NEXT, NEAR = (
-    1,
-    5,
-    12.0,
-    # most alike tried for a scan, those after it (a crew goes on to where it sees the last place), and m
-    # between
-    # given places
-)
+# of large jobs, where not every pair is tried: most alike tried for a scan, those after it (a crew goes on to
+# where it sees the last place), and m between given places
+LIKELY, NEXT, NEAR = 1, 5, 12.0
 # islands that a scan of a large job is matched to as maps: those that it looks like or was taken next to
 MAPS = 3
 
