@@ -12,13 +12,9 @@ from numba import njit
 TONES = ("walls", "density", "intensity", "height")
 CELL = 0.04  # m, the least width of a cell in which heights are noted
 STOREY = 0.1  # m, one noted height; 64 of them, and then from the first again
-UPRIGHT, FLAT = (
-    9,
-    4,
-    # noted heights of what surely is a wall, and of what surely is none: a floor and a ceiling, each on a
-    # border
-    # of two
-)
+# noted heights of what surely is a wall, and of what surely is none: a floor and a ceiling, each on a border
+# of two
+UPRIGHT, FLAT = 9, 4
 INK, PAPER = np.array([23, 31, 31.0]), np.array([237, 230, 209.0])
 RAMP = np.array(
     [[44, 110, 143], [108, 122, 46], [233, 197, 59], [180, 81, 47.0]]

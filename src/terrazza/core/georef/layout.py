@@ -4,12 +4,9 @@ are common practice, no source.
 
 import numpy as np
 
-LINE, BUNCHED = (
-    0.06,
-    0.25,
-    # across a line of targets over along it; extent of the targets over that of the stations and all they saw
-    # targets from
-)
+# across a line of targets over along it; extent of the targets over that of the stations and all they saw
+# targets from
+LINE, BUNCHED = 0.06, 0.25
 LEVEL = 0.9  # upright share of a normal from which a target lies on a floor or a ceiling
 FAR, STEEP = 30.0, 60.0  # m and degrees beyond which a sighting is poor
 

@@ -37,12 +37,8 @@ BLOCKS = (
     0.2,
     0.4,
 )  # shares in common: parts of an island that hang together by more than this are tried as one
-CLEAR, ROUGHLY = (
-    10.0,
-    (4.0, np.radians(20.0)),
-    # evidence above which a placement without a rival is believed where it is within this of the pose in its
-    # file
-)
+# evidence above which a placement without a rival is believed where it is within this of the pose in its file
+CLEAR, ROUGHLY = 10.0, (4.0, np.radians(20.0))
 LOUD = 0.6  # quietness below which pairs of scans are tried elsewhere together
 ALTERNATIVES = 8
 BEYOND = 60.0  # m between stations that say nothing of each other

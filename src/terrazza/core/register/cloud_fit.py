@@ -14,13 +14,9 @@ from terrazza.core.register.surface import Surface
 from terrazza.errors import InputError
 
 WIDTHS = (0.50, 0.25, 0.12, 0.06, 0.03)
-FACING, FEWEST_FACING = (
-    0.35,
-    12.0,
-    # cosine of a normal and a shift that it holds; the sum of weights of such normals below which the shift
-    # is
-    # not held
-)
+# cosine of a normal and a shift that it holds; the sum of weights of such normals below which the shift is
+# not held
+FACING, FEWEST_FACING = 0.35, 12.0
 FIRM = 0.03  # share of a fit's information in its weakest shift below which it may slide
 DIRECTIONS = ("along X", "along Y", "in height", "tilt about X", "tilt about Y", "heading")
 

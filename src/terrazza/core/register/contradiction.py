@@ -17,33 +17,21 @@ from terrazza.core.geometry import rigid
 
 PIXEL = np.radians(1.0)
 ROWS, COLUMNS = int(round(np.pi / PIXEL)), int(round(2 * np.pi / PIXEL))
-WIDELY, CLOSELY = (
-    (0.12, 0.01),
-    (0.04, 0.003),
-    # m, and per metre of range: how far before what the other saw a point has to stand, before and after a
-    # fine
-    # fit
-)
+# m, and per metre of range: how far before what the other saw a point has to stand, before and after a fine
+# fit
+WIDELY, CLOSELY = (0.12, 0.01), (0.04, 0.003)
 CLOSE, FAR = 0.6, 20.0  # m: nearer points say nothing, and farther pixels are too wide to be told from specks
-LEAST, FEWEST, MANY = (
-    0.12,
-    6,
-    30,
-    # m² and pixels: smaller patches are specks; of fewer than many pixels (far away, at a grazing angle) they
-    # count in part
-)
+# m² and pixels: smaller patches are specks; of fewer than many pixels (far away, at a grazing angle) they
+# count in part
+LEAST, FEWEST, MANY = 0.12, 6, 30
 USUAL = 100.0  # m²: what agrees in a room; in a hall as much more may contradict as there is more to see
 PERSON, FURNITURE = (
     (1.3, 1.93),
     (2.2, 1.35),
 )  # m: width and height over the floor of what moves by itself or is moved; doors are higher
-PATCH, SURE = (
-    0.05,
-    6.0,
-    # m² of a patch that make a placement e times less likely, and as how many times that a patch counts at
-    # most:
-    # something may have been moved there
-)
+# m² of a patch that make a placement e times less likely, and as how many times that a patch counts at most:
+# something may have been moved there
+PATCH, SURE = 0.05, 6.0
 WHOLE = 25_000  # pixels of a scan that saw all around; what agrees is a share of that where a scan saw less
 MOVED = 0.2  # weight of what such a thing contradicts
 

@@ -20,13 +20,9 @@ from terrazza.core.progress import QUIET, Progress
 from terrazza.core.register.contradiction import FURNITURE, PERSON
 from terrazza.core.register.patches import moments
 
-CELL, SHIFTED = (
-    0.5,
-    0.5,
-    # m, and the share of a cell by which the second grid is shifted: a wall on a face of one grid lies within
-    # the
-    # other
-)
+# m, and the share of a cell by which the second grid is shifted: a wall on a face of one grid lies within the
+# other
+CELL, SHIFTED = 0.5, 0.5
 FEWEST, ROUGH = 12, 0.008  # points of a scan in a cell, and their scatter (m) about a plane at most
 FACING, ASIDE = (
     np.cos(np.radians(4.0)),

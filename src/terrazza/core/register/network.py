@@ -26,12 +26,9 @@ INDEX_SIGMA = np.radians(15 / 3600)  # rad: of vertical circles of scanners, com
 SETTLED = 4
 RESTING = 0.0003
 FEW = 16  # patches of a scan below which its ties say more
-HELD = (
-    np.radians(0.5),
-    0.1,
-    # rad and m: standard deviations of the poses that an adjustment begins with; a direction that no surface
-    # holds stays there, with that σ
-)
+# rad and m: standard deviations of the poses that an adjustment begins with; a direction that no surface
+# holds stays there, with that σ
+HELD = np.radians(0.5), 0.1
 
 
 @dataclass

@@ -20,22 +20,16 @@ WIDE, NARROW = (
 POINTS = 4000  # of a scan in such a fit
 TRIED, KEPT = 16, 8
 FEWER_TURNS = 5
-UNRELATED, ABOUT_AS_GOOD = (
-    0.12,
-    0.5,
-    # score that half of the pairs of two places stay below, and of the best score: in 58 simulated pairs the
-    # truth came first in 53 and was never under 0.8 of it
-)
+# score that half of the pairs of two places stay below, and of the best score: in 58 simulated pairs the
+# truth came first in 53 and was never under 0.8 of it
+UNRELATED, ABOUT_AS_GOOD = 0.12, 0.5
 # m² of contradicting surface that no true placement has (at most 0.2 at the truth of simulated jobs, 0.6
 # where everything movable was moved)
 REFUSED = 1.2
 TOLD = 10.0  # what a whole scan in common is worth, as a logarithm of how much likelier it makes a placement
-WORTH, SLIDES = (
-    2.5,
-    (0.08, 0.04, 0.04, 0.02, 0.02, 0.01),
-    # m² of contradicting surface below which a placement is worth sliding along what nothing holds, and the
-    # steps, m
-)
+# m² of contradicting surface below which a placement is worth sliding along what nothing holds, and the
+# steps, m
+WORTH, SLIDES = 2.5, (0.08, 0.04, 0.04, 0.02, 0.02, 0.01)
 COMMON = 0.03  # share of a scan that a tie has to explain
 ROUGH = 0.03  # m RMS of a fit that is not believed
 ONCE = (0.03, np.radians(0.3))  # two fits nearer than this ended in one place
@@ -43,19 +37,12 @@ SAME = (0.20, np.radians(2.0))  # two placements nearer than this are one
 NEAR_TARGETS = (0.03, np.radians(0.3))  # what fits of surfaces may differ by from what targets say
 GIVEN = (1.0, np.radians(10.0))  # a placement within this of the given one is backed by it
 BACKED = 100.0  # evidence that this is worth: more than any third scans can add
-STACKED, STACKED_WEIGHT = (
-    (2.5, 0.8),
-    0.3,
-    # m and share agreed: stations nearer than this that see the same may be one room seen twice or two like
-    # rooms, which makes it weaker evidence
-)
-MUCH, ORDINARY = (
-    0.5,
-    2.0,
-    # share in common of pairs that tell how much moves in a job, and what things that may have been moved
-    # cost
-    # such a pair where a person or two walk about
-)
+# m and share agreed: stations nearer than this that see the same may be one room seen twice or two like
+# rooms, which makes it weaker evidence
+STACKED, STACKED_WEIGHT = (2.5, 0.8), 0.3
+# share in common of pairs that tell how much moves in a job, and what things that may have been moved cost
+# such a pair where a person or two walk about
+MUCH, ORDINARY = 0.5, 2.0
 # m: stations nearer than this that see the same say nothing at all, because two set-ups rarely stand in one
 # place; they are tried as one part, too
 TWINS = 0.6

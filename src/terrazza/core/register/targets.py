@@ -20,13 +20,9 @@ MOST = 4000  # points about a target that are used
 QUARTERS = (
     0.4  # least share of the variance that four quarters about a place explain, before their centre is fitted
 )
-ENDS, GOES_ON = (
-    (0.68, 1.1),
-    0.75,
-    # of the edge: a zone about a board; where intensity varies there by this share of the board's contrast,
-    # the
-    # pattern goes on
-)
+# of the edge: a zone about a board; where intensity varies there by this share of the board's contrast, the
+# pattern goes on
+ENDS, GOES_ON = (0.68, 1.1), 0.75
 
 
 @njit(cache=True, parallel=True, nogil=True)

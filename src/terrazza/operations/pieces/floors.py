@@ -6,13 +6,9 @@ from terrazza.core.geometry import rigid
 from terrazza.operations.pieces.stations import has_station
 from terrazza.operations.spine.job import Job
 
-AROUND, UNDER = (
-    5.0,
-    (0.4, 2.6),
-    # m: how far about a station its floor is looked for, and how far below it (common practice: tripods and
-    # heads
-    # of 0.5 to 2.3 m)
-)
+# m: how far about a station its floor is looked for, and how far below it (common practice: tripods and heads
+# of 0.5 to 2.3 m)
+AROUND, UNDER = 5.0, (0.4, 2.6)
 STEP = 0.05  # m
 SAMPLE = 60_000
 APART = 1.5  # m between two floors
