@@ -8,7 +8,7 @@ import uuid
 from distributed import Client, Event, KilledWorker, get_worker
 
 from terrazza.errors import Cancelled, TerrazzaError
-from terrazza.fleet.common import Shared, dump
+from terrazza.fleet.common import Shared, dump, laid
 from terrazza.fleet.local import inline, piece_size, run_piece
 
 EVERY = 0.25
@@ -125,7 +125,7 @@ class Cluster:
                 function,
                 n,
                 pieces[n],
-                common.path if common is not None else "",
+                path,
                 name,
                 pure=False,
                 retries=2,
@@ -133,8 +133,7 @@ class Cluster:
 
         kept = contextlib.ExitStack()
         try:
-            if common is not None and not isinstance(common, Shared):
-                common = kept.enter_context(self.share(common))
+            path = kept.enter_context(laid(common, self.share))
             client.subscribe_topic(name_of(name), heard)
             yield from self._followed(
                 client,

@@ -2,22 +2,42 @@
 however many read them.
 """
 
+import contextlib
 import mmap
 import pickle
 import struct
+from collections.abc import Callable
+from functools import cached_property
 
 ALIGN = 64
 HEAD = struct.Struct("<QQ")  # length of the pickle, number of buffers
 
 
 class Shared:
-    """Something large that lies in a file for other processes; ``value`` is the same, mapped from
-    that file.
+    """Something large that lies in a file for other processes; ``value`` is the same, mapped from that file
+    when it is first asked for.
     """
 
     def __init__(self, path: str):
         self.path = path
-        self.value = load(path)
+
+    @cached_property
+    def value(self):
+        return load(self.path)
+
+
+@contextlib.contextmanager
+def laid(common, share: Callable):
+    """The path at which pieces find what they have in common, empty where that is nothing; ``share`` lays
+    what is not shared yet.
+    """
+    if common is None:
+        yield ""
+    elif isinstance(common, Shared):
+        yield common.path
+    else:
+        with share(common) as shared:
+            yield shared.path
 
 
 def dump(value, path: str) -> None:

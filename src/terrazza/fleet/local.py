@@ -11,7 +11,7 @@ from concurrent.futures.process import BrokenProcessPool
 from functools import lru_cache
 
 from terrazza.errors import Cancelled, TerrazzaError
-from terrazza.fleet.common import Shared, dump, load
+from terrazza.fleet.common import Shared, dump, laid, load
 from terrazza.fleet.lifeline import die_with_parent, keep_memory
 
 MOST_PIECES = 100_000
@@ -152,18 +152,8 @@ class Local:
                 )
             progress.advance(total, total, label)
             return
-        with contextlib.ExitStack() as kept:
-            if common is not None and not isinstance(common, Shared):
-                common = kept.enter_context(self.share(common))
-            yield from self._spread(
-                function,
-                pieces,
-                total,
-                progress,
-                label,
-                common.path if common is not None else "",
-                ahead or self.cores + 1,
-            )
+        with laid(common, self.share) as path:
+            yield from self._spread(function, pieces, total, progress, label, path, ahead or self.cores + 1)
 
     @contextlib.contextmanager
     def share(self, value):

@@ -72,3 +72,12 @@ def local_planes(xyz: np.ndarray, k: int = 12, tree: cKDTree | None = None) -> t
     shape, vectors = np.linalg.eigh(spreads[:, [0, 1, 2, 1, 3, 4, 2, 4, 5]].reshape(-1, 3, 3))
     normals = vectors[:, :, 0]
     return np.where((normals * xyz).sum(1, keepdims=True) > 0, -normals, normals), shape
+
+
+def along(normal: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Two unit directions (3,) in a plane with this unit ``normal``, right-handed with it; the first is level
+    where the plane is upright.
+    """
+    first = np.cross([0.0, 0.0, 1.0] if abs(normal[2]) < 0.9 else [1.0, 0.0, 0.0], normal)
+    first /= np.linalg.norm(first)
+    return first, np.cross(normal, first)

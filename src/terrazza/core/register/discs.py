@@ -138,9 +138,7 @@ def _measure(grid: Grid, row: int, column: int, radius: float) -> Target | None:
     if plane.rms > PLANE:
         return None
     normal = plane.normal if plane.normal @ place < 0 else -plane.normal
-    e1 = np.cross([0.0, 0.0, 1.0] if abs(normal[2]) < 0.9 else [1.0, 0.0, 0.0], normal)
-    e1 /= np.linalg.norm(e1)
-    frame = np.stack([e1, np.cross(normal, e1)], 1)
+    frame = np.stack(planes.along(normal), 1)
     origin = place - normal * (normal @ (place - grid.xyz[around].mean(0)))
     uv, value = (grid.xyz[around] - origin) @ frame, grid.intensity[around]
     distance = float(np.linalg.norm(place))

@@ -139,7 +139,7 @@ def _of_many(patches: Patches, k: int) -> Patches:
     seen = np.bincount(patches.scan, minlength=k)
     use = (seen >= FEW)[patches.scan]
     use &= (np.bincount(patches.patch[use], minlength=patches.count) > 1)[patches.patch] & use
-    return Patches(*(getattr(patches, name)[use] for name in ("patch", "scan", "n", "mean", "cov")))
+    return patches.only(use)
 
 
 def _without(patches: Patches, apart: set[tuple[int, int]]) -> Patches:
@@ -149,9 +149,7 @@ def _without(patches: Patches, apart: set[tuple[int, int]]) -> Patches:
     np.minimum.at(low, patches.patch, patches.scan)
     np.maximum.at(high, patches.patch, patches.scan)
     off = (count == 2) & np.array([(int(a), int(b)) in apart for a, b in zip(low, high)], bool)
-    return Patches(
-        *(getattr(patches, name)[~off[patches.patch]] for name in ("patch", "scan", "n", "mean", "cov"))
-    )
+    return patches.only(~off[patches.patch])
 
 
 def solve(

@@ -32,6 +32,10 @@ class Patches:
     mean: np.ndarray
     cov: np.ndarray
 
+    def only(self, use: np.ndarray) -> "Patches":
+        """Those that a mask over (patch, scan) takes."""
+        return Patches(self.patch[use], self.scan[use], self.n[use], self.mean[use], self.cov[use])
+
     @property
     def count(self) -> int:
         return int(self.patch.max()) + 1 if len(self.patch) else 0

@@ -17,9 +17,8 @@ RING = 16
 EDGES = (0.05, 0.065, 0.085, 0.11, 0.14, 0.18, 0.235, 0.3, 0.39, 0.5, 0.65)  # m
 CLEAR = 0.3  # least score of a ring: the share of its second harmonic
 MOST = 4000  # points about a target that are used
-QUARTERS = (
-    0.4  # least share of the variance that four quarters about a place explain, before their centre is fitted
-)
+# least share of the variance that four quarters about a place explain, before their centre is fitted
+QUARTERS = 0.4
 # of the edge: a zone about a board; where intensity varies there by this share of the board's contrast, the
 # pattern goes on
 ENDS, GOES_ON = (0.68, 1.1), 0.75
@@ -41,7 +40,7 @@ def _ring_scores(intensity, ranges, step_row, step_column, lowest, board, reach,
             up = radius / step_row
             if min(across, up) < 1.6 or across > columns / 8:
                 continue
-            re2, im2, re1, im1, mean, _worst = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+            re2, im2, re1, im1, mean = 0.0, 0.0, 0.0, 0.0, 0.0
             ok = True
             for k in range(RING):
                 rr, cc = int(r + up * sin1[k] + 0.5), int(c + across * cos1[k] + columns + 0.5) % columns
@@ -68,14 +67,12 @@ def checkerboards(grid: Grid, board: float | None = None, reach: float = 60.0) -
     """Find two-by-two checkerboards of edge ``board`` (m; None: any of 5 to 65 cm) within ``reach`` (m) of
     the scanner.
     """
-    index, xyz, _intensity, slope = grid.index, grid.xyz, grid.intensity, grid.slope
-    rows, columns = index.shape
+    index, xyz = grid.index, grid.xyz
     found: list[Target] = []
-    for edge in (
-        (board,) if board else EDGES[::-1]
-    ):  # the largest first: smaller rings see the middle of a larger board too
-        scores = np.zeros((rows, columns))
-        _ring_scores(grid.image, grid.ranges, abs(slope), grid.turn, grid.lowest, edge, reach, scores)
+    # the largest first: smaller rings see the middle of a larger board too
+    for edge in (board,) if board else EDGES[::-1]:
+        scores = np.zeros(index.shape)
+        _ring_scores(grid.image, grid.ranges, abs(grid.slope), grid.turn, grid.lowest, edge, reach, scores)
         peaks = (scores > CLEAR) & (scores == ndimage.maximum_filter(scores, 5))
         for r, c in zip(*np.nonzero(peaks)):
             if any(np.linalg.norm(xyz[index[r, c]] - t.centre) < 0.5 * t.edge for t in found):
@@ -108,9 +105,7 @@ def _measure(grid, r, c, board, alone):
     if plane.rms > 0.006:
         return None
     normal = plane.normal if plane.normal @ centre < 0 else -plane.normal
-    e1 = np.cross([0.0, 0.0, 1.0] if abs(normal[2]) < 0.9 else [1.0, 0.0, 0.0], normal)
-    e1 /= np.linalg.norm(e1)
-    e2 = np.cross(normal, e1)
+    e1, e2 = planes.along(normal)
     origin = centre - normal * (normal @ centre - normal @ xyz[core].mean(0))
     uv = (xyz[core] - origin) @ np.stack([e1, e2], 1)
     contrast, turn = _quarters(uv, intensity[core].astype(float), board)

@@ -10,7 +10,7 @@ from terrazza.errors import StateError
 from terrazza.later import later
 from terrazza.operations.georeference.sightings import find_targets
 from terrazza.operations.pieces.surfaces import SHARED, pictures, surfaces
-from terrazza.operations.register.settling import settle, settle_aside, sightings
+from terrazza.operations.register.settling import decided, settle, settle_aside, sightings
 from terrazza.operations.register.standing import put_standing
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job, Scan
@@ -81,13 +81,7 @@ class Automatic(Operation):
             {} if params.poses == "forget" else {k: s.pose for k, s in enumerate(scans) if s.pose is not None}
         )
         fixed = _stay(scans, start, params.poses)
-        off = {
-            (i, j)
-            for i, a in enumerate(scans)
-            for j, b in enumerate(scans)
-            if i < j
-            and not job.get("tie_choice", "-".join(map(str, sorted((a.id, b.id)))), {"on": True})["on"]
-        }
+        off = {pair for pair, choice in decided(job, scans).items() if not choice["on"]}
         found = search.place(
             faces,
             shapes,

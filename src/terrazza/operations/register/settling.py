@@ -44,12 +44,20 @@ def sightings(job: Job, scans: list[Scan]) -> "list[witnesses.Sighting]":
 
 def as_chosen(job: Job, scans: list[Scan], ties: list) -> list:
     """Ties with what was decided by hand: switched off, or counting more or less."""
-    said = job.facts("tie_choice")
-    chosen = [
-        said.get("-".join(map(str, sorted((scans[t.a].id, scans[t.b].id)))), {"on": True, "weight": 1.0})
-        for t in ties
-    ]
+    said = decided(job, scans)
+    chosen = [said.get((min(t.a, t.b), max(t.a, t.b)), {"on": True, "weight": 1.0}) for t in ties]
     return [replace(t, weight=c["weight"], failed=t.failed if c["on"] else OFF) for t, c in zip(ties, chosen)]
+
+
+def decided(job: Job, scans: list[Scan]) -> dict[tuple[int, int], dict]:
+    """What was decided by hand of ties between these scans, by pairs of their indices, the lower first."""
+    place = {s.id: k for k, s in enumerate(scans)}
+    pairs = [
+        (place[c["a"]], place[c["b"]], c)
+        for c in job.facts("tie_choice").values()
+        if {c["a"], c["b"]} <= set(place)
+    ]
+    return {(min(a, b), max(a, b)): c for a, b, c in pairs}
 
 
 def settle(
