@@ -23,6 +23,7 @@ from terrazza.db import queries
 from terrazza.db.models import Entry, database
 from terrazza.operations.spine import (
     fieldbook,
+    files_named,
     health,
 )
 from terrazza.operations.spine.base import find
@@ -149,7 +150,7 @@ def main(folder: pathlib.Path, minutes: float, seed: int) -> None:
         left = (
             []
             if state in {"failed"}
-            else fieldbook.strays(desk.workspace, desk.row, fieldbook.named_files(desk.row))
+            else fieldbook.strays(desk.workspace, desk.row, files_named.all_named(desk.row))
         )
         results[way, death, state] += 1
         if wrong or state == "stuck" or ":" in state:

@@ -20,6 +20,14 @@ RECIPE = ROOT / "docs" / "recipes" / "whole-job.toml"
 DENSITY, PHOTO = 0.6, 1024
 
 
+@pytest.fixture(autouse=True, scope="session")
+def watched():
+    """Operations may only read the kinds of facts that they declare."""
+    from terrazza.operations.spine.job import Job
+
+    Job.watched = True
+
+
 def once(folder: Path, make) -> Path:
     """Make ``folder`` once, whichever worker comes first."""
     with open(f"{folder}.lock", "w") as lock:

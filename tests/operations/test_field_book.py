@@ -9,8 +9,10 @@ import pytest
 
 from terrazza.db import queries
 from terrazza.db.models import Entry
-from terrazza.errors import BusyError, NotFound, ParamsError, StateError
-from terrazza.operations.spine import fieldbook
+from terrazza.errors import BusyError, NotFound, ParamsError, StateError, TerrazzaError
+from terrazza.operations.spine import fieldbook, recipe
+from terrazza.operations.spine.base import find
+from terrazza.work import runner
 from terrazza.work.lease import LOOKING, lease
 from terrazza.work.open import open_workspace
 from tests import scenes
@@ -68,7 +70,7 @@ def test_cuts_come_back_in_any_order(posed):
     after = cuts(workspace, row)
     for k in state:
         assert (after[k] == np.where(state[k] == first["cut"], 0, state[k])).all()
-    assert queries.entry_of(row, first["cut"]).state == "undone"
+    assert Entry.get(job=row, operation="clean.outline").state == "undone"
     must(workspace, row, "clean.put_back", cut=third["cut"])
     must(workspace, row, "clean.put_back", cut=second["cut"])
     assert all((v == 0).all() for v in cuts(workspace, row).values())
@@ -126,7 +128,7 @@ def test_stale_entries_say_what_is_newer(copied):
 def test_failures_leave_the_job_as_it_was(posed):
     workspace, row = posed
     version, files = (
-        queries.state_version(row.id),
+        queries.revision(row.id),
         sorted(os.listdir(os.path.join(opened(workspace, row).folder, "scans", "1"))),
     )
     for operation, params, words in [
@@ -141,7 +143,7 @@ def test_failures_leave_the_job_as_it_was(posed):
     ]:
         entry = perform(workspace, row, operation, **params)
         assert entry.state == "failed" and words in entry.message and entry.hint, (operation, entry.message)
-    assert queries.state_version(row.id) == version
+    assert queries.revision(row.id) == version
     assert sorted(os.listdir(os.path.join(opened(workspace, row).folder, "scans", "1"))) == files
 
 
@@ -234,3 +236,98 @@ def test_parameters_are_refused_by_name_and_rule(operation, values, words):
     with pytest.raises(ParamsError, match=operation) as caught:
         find(operation).check(values)
     assert words in caught.value.message
+
+
+def test_light_operations_do_not_wait_for_heavy_ones(posed, monkeypatch):
+    """While a registration has the job: names go through at once, on a version that is told; what it writes
+    itself waits; and it commits what it computed on the version that it began with.
+    """
+    workspace, row = posed
+    before = queries.revision(row.id)
+    states = {}
+
+    def meanwhile(self, job, params, progress):
+        for operation, params in (
+            ("import.edit_scan", {"scan": 1, "name": "Renamed"}),
+            ("register.choose", {"scan": 1, "alternative": 1}),
+        ):
+            kind = find(operation)
+            entry = queries.add_entry(row, operation, 1, kind.check(params).model_dump(), "test")
+            states[operation] = runner.free(entry)
+            if states[operation]:
+                runner.run_entry(workspace, entry)
+                assert Entry.get_by_id(entry.id).state == "done"
+        assert job.scan(1).name != "Renamed", "the run goes on with what it began with"
+        job.put("pose", 2, job.get("pose", 2), scan=2)
+        return {"says": "registered"}
+
+    monkeypatch.setattr(find("register.set_pose"), "run", meanwhile)
+    figures = must(workspace, row, "register.set_pose", scan=2, x=0.0, y=0.0, z=0.0, heading_deg=0.0)
+    assert figures["says"] == "registered" and states == {"import.edit_scan": True, "register.choose": False}
+    assert opened(workspace, row).scan(1).name == "Renamed"
+    assert [e.revision for e in Entry.select().where(Entry.state == "done").order_by(Entry.number)][-2:] == [
+        before,
+        before,
+    ] and queries.revision(row.id) == before + 2
+
+
+def test_a_light_run_that_is_overtaken_begins_again(posed, monkeypatch):
+    workspace, row = posed
+    kind, seen = find("import.edit_scan"), []
+    plain = kind.run
+
+    def late(self, job, params, progress):
+        seen.append(job.scan(2).name)
+        if len(seen) == 1:
+            with monkeypatch.context() as inner:
+                inner.setattr(kind, "run", plain)
+                must(workspace, row, "import.edit_scan", scan=2, name="Meanwhile")
+        return plain(self, job, params, progress)
+
+    monkeypatch.setattr(kind, "run", late)
+    must(workspace, row, "import.edit_scan", scan=1, name="First")
+    assert seen[1] == "Meanwhile" and len(seen) == 2
+    assert [s.name for s in opened(workspace, row).scans()][:2] == ["First", "Meanwhile"]
+
+
+def test_entries_of_operations_that_are_gone_are_shown_undone_and_kept(posed, tmp_path, monkeypatch):
+    from terrazza.operations.spine import base
+    from terrazza.web.contexts import fieldbook as book
+    from terrazza.work import archive
+
+    workspace, row = posed
+    figures = must(workspace, row, "table.keep_view", name="Here", address="plan=1,2,3")
+    kind = find("table.keep_view")
+    with monkeypatch.context() as gone:
+        gone.delitem(base._table, "table.keep_view")
+        shown = book.book(opened(workspace, row))["entries"][0]
+        assert shown["title"] == "“table.keep_view”" and shown["says"] == figures["says"]
+        assert "keep_view" not in recipe.write(recipe.entries_of(row), "t", bound=True)
+        archive.backup(workspace, row, str(tmp_path / "b.terrazza"))
+        assert archive.restore(workspace, str(tmp_path / "b.terrazza"), "Again").name == "Again"
+        fieldbook.undo(Entry.select().where(Entry.job == row).order_by(Entry.number.desc()).get())
+        assert not opened(workspace, row).facts("view")
+    assert find("table.keep_view") is kind
+
+
+def test_older_parameters_and_names_are_brought_up(monkeypatch):
+    from terrazza.operations.spine import base
+
+    class Newer(base.Operation):
+        name, title, step, version = "clean.newer", "Newer", "Clean", 2
+        formerly = ("clean.older",)
+
+        class Params(base.Params):
+            width_mm: float = base.field("Width", 5.0)
+
+        @classmethod
+        def brought_up(cls, values, version):
+            return {"width_mm": values["width"] * 1000}
+
+    for table in ("_table", "_former"):
+        monkeypatch.setattr(base, table, dict(getattr(base, table)))
+    base.operation(Newer)
+    assert find("clean.older") is Newer and base.checked("clean.older", {"width": 0.002}, 1).width_mm == 2.0
+    assert base.checked("clean.newer", {"width_mm": 3.0}, 2).width_mm == 3.0
+    with pytest.raises(TerrazzaError, match="Two operations"):
+        base.operation(type("Other", (Newer,), {"name": "clean.older"}))

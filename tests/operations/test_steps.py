@@ -447,12 +447,12 @@ def test_report_tells_the_job(whole):
 def test_recipes_are_written_and_read_again(reading, tmp_path):
     entries = recipe.entries_of(reading.row)
     (tmp_path / "r.toml").write_text(recipe.write(entries, "Größe"), encoding="utf-8")
-    steps, original = recipe.read(str(tmp_path / "r.toml")), recipe.read(str(RECIPE))
-    assert [s["operation"] for s in steps] == [s["operation"] for s in original]
-    assert next(s for s in steps if s["operation"] == "georeference.control")["params"] == {
+    steps, original = (recipe.read(str(p)).steps for p in (tmp_path / "r.toml", RECIPE))
+    assert [s.operation for s in steps] == [s.operation for s in original]
+    assert next(s for s in steps if s.operation == "georeference.control").params == {
         "control": "settegradini-control.csv"
     }
-    assert "files" not in steps[0]["params"]
+    assert "files" not in steps[0].params
 
 
 def test_bound_steps_stay_out_of_recipes_unless_asked(copied):
@@ -480,7 +480,7 @@ def test_bad_recipes_are_refused_before_they_start(tmp_path, text, words):
 
     (tmp_path / "bad.toml").write_text(text)
     with pytest.raises(TerrazzaError, match=words):
-        recipe.read(str(tmp_path / "bad.toml"))
+        recipe.filled(recipe.read(str(tmp_path / "bad.toml")), {})
 
 
 def test_scans_are_renamed_removed_and_put_back(copied):

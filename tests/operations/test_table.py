@@ -13,7 +13,7 @@ from terrazza.core.geometry.box import turned
 from terrazza.core.progress import QUIET
 from terrazza.db import queries
 from terrazza.operations.pieces.selection import PointParams, Selection
-from terrazza.operations.spine import fieldbook, health
+from terrazza.operations.spine import fieldbook, files_named, health
 from terrazza.operations.spine.notation import Notation
 from terrazza.web.contexts import picking, scene, table
 from terrazza.work.open import open_workspace
@@ -172,7 +172,7 @@ def test_pins_views_and_names(room, tmp_path):
         and table.pins(job)[0]["picture"].endswith(".png")
         and health.check(job) == []
     )
-    assert fieldbook.strays(workspace, row, fieldbook.named_files(row)) == []
+    assert fieldbook.strays(workspace, row, files_named.all_named(row)) == []
     must(workspace, row, "deliver.pins", path="pins.csv")
     found = list(csv.reader(open(job.output("pins.csv", ".csv"), encoding="utf-8-sig")))
     assert (

@@ -171,13 +171,13 @@ def test_bands_come_as_rows():
 
 def test_hidden_tabs_do_not_matter_to_state_numbers(workspace):
     row = queries.create_job(workspace, "State")
-    first = queries.state_version(row.id)
+    first = queries.revision(row.id)
     entry = queries.add_entry(row, "clean.outliers", 1, {})
-    assert queries.state_version(row.id) == first, "a queued entry changes nothing yet"
+    assert queries.revision(row.id) == first, "a queued entry changes nothing yet"
     Entry.update(state="done").where(Entry.id == entry.id).execute()
-    second = queries.state_version(row.id)
+    second = queries.revision(row.id)
     Entry.update(state="undone").where(Entry.id == entry.id).execute()
-    assert len({first, second, queries.state_version(row.id)}) == 3
+    assert len({first, second, queries.revision(row.id)}) == 3
 
 
 def test_a_job_opens_where_work_is_left(copied):

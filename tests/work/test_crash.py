@@ -18,7 +18,7 @@ from terrazza.db import queries
 from terrazza.db.models import Entry, Fact
 from terrazza.fleet import Local
 from terrazza.formats import las_writer
-from terrazza.operations.spine import facts, fieldbook, health
+from terrazza.operations.spine import facts, fieldbook, files_named, health
 from terrazza.operations.spine.base import all_operations, find
 from terrazza.operations.spine.job import Job
 from terrazza.work import runner
@@ -218,7 +218,7 @@ def test_kill_nine_at_random_moments(request, processes, field, tmp_path, operat
         assert state in {"queued", "interrupted", "done"}
         if state != "done":
             assert holdings(row) == before, f"{operation}, {state}: the job is not as it was"
-        assert fieldbook.strays(copied, row, fieldbook.named_files(row)) == [], "recovery has swept"
+        assert fieldbook.strays(copied, row, files_named.all_named(row)) == [], "recovery has swept"
         assert not [n for n in os.listdir(job.subfolder("deliverables")) if n.endswith(".part")]
         if state == "done":
             assert health.check(job) == []

@@ -70,7 +70,7 @@ def register(app: typer.Typer) -> None:
         row = queries.job_by(name=job)
         entry = queries.entry_of(row, number)
         if fieldbook.is_cut(entry):
-            _perform(folder, row, "clean.put_back", {"cut": number})
+            _perform(folder, row, "clean.put_back", {"cut": entry.figures["cut"]})
             return
         with lease(folder, row.folder, "an undo"):
             fieldbook.undo(entry)

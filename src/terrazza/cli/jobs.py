@@ -12,7 +12,7 @@ from terrazza.db import queries
 from terrazza.db.models import Job as Row
 from terrazza.errors import ParamsError, TerrazzaError
 from terrazza.operations.spine import health, recipe
-from terrazza.operations.spine.base import find
+from terrazza.operations.spine.base import title
 from terrazza.operations.spine.job import Job
 from terrazza.settings import settings
 from terrazza.work import archive
@@ -43,7 +43,7 @@ def register(app: typer.Typer) -> None:
         open_workspace(str(workspace or settings().workspace))
         for e in recipe.entries_of(queries.job_by(name=job)):
             print(
-                f"{e.number:>4}  {e.state:<12} {find(e.operation).title:<28} "
+                f"{e.number:>4}  {e.state:<12} {title(e.operation):<28} "
                 f"{(e.figures or {}).get('says', '') or e.message}"
             )
 

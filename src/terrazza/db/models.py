@@ -7,6 +7,7 @@ before, so undo is moving pointers back.
 
 import json
 
+import orjson
 from peewee import (
     AutoField,
     BooleanField,
@@ -29,7 +30,7 @@ class JsonField(TextField):
         return None if value is None else json.dumps(value, allow_nan=False, separators=(",", ":"))
 
     def python_value(self, value):
-        return None if value is None else json.loads(value)
+        return None if value is None else orjson.loads(value)
 
 
 class Table(Model):
@@ -39,18 +40,27 @@ class Table(Model):
 
 
 class Job(Table):
-    """One piece of work; ``folder`` is relative to the workspace."""
+    """One piece of work; ``folder`` is relative to the workspace.
+
+    ``revision`` grows with every change of its facts, ``revisions`` has the last one by kind; ``unswept``
+    says that a run may have left files that nothing names, ``listed`` that the files of its facts are in
+    ``NamedFile``.
+    """
 
     id = AutoField()
     name = CharField(unique=True)
     folder = CharField()
     created = FloatField()
     settings = JsonField(default=dict)
+    revision = IntegerField(default=0)
+    revisions = JsonField(default=dict)
+    unswept = BooleanField(default=False)
+    listed = BooleanField(default=True)
 
 
 class Entry(Table):
     """One line of the field book; ``state``: queued, running, done, undone, failed, cancelled or
-    interrupted.
+    interrupted; ``revision`` is that of the job when the run began.
     """
 
     job = ForeignKeyField(Job, backref="entries", on_delete="CASCADE")
@@ -70,9 +80,10 @@ class Entry(Table):
     total = FloatField(default=0.0)
     label = CharField(default="")
     cancel = BooleanField(default=False)
+    revision = IntegerField(null=True)
 
     class Meta:
-        indexes = ((("job", "number"), True),)
+        indexes = ((("job", "number"), True), (("job", "operation", "number"), False))
 
 
 class Fact(Table):
@@ -103,7 +114,33 @@ class Change(Table):
     after = JsonField(null=True)
 
     class Meta:
-        indexes = ((("kind", "key"), False),)
+        indexes = ((("kind", "key"), False), (("scan",), False))
 
 
-TABLES = (Job, Entry, Fact, Change)
+class NamedFile(Table):
+    """A file of a job that a fact names (``entry`` 0), or that it named before the entry of that number."""
+
+    job = ForeignKeyField(Job, on_delete="CASCADE", index=False)
+    folder = CharField()
+    name = CharField()
+    kind = CharField()
+    key = CharField()
+    entry = IntegerField()
+
+    class Meta:
+        indexes = (
+            (("job", "folder", "name"), False),
+            (("job", "kind", "key", "entry"), False),
+            (("job", "entry"), False),
+        )
+
+
+class LooseFile(Table):
+    """A file that nothing names any more: the next run deletes it."""
+
+    job = ForeignKeyField(Job, on_delete="CASCADE")
+    folder = CharField()
+    name = CharField()
+
+
+TABLES = (Job, Entry, Fact, Change, NamedFile, LooseFile)

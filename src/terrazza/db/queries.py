@@ -46,12 +46,17 @@ def job_by(**where) -> Job:
     return job
 
 
+def last_number(job_id: int) -> int:
+    """The number of the newest entry, 0 where there is none."""
+    return int(Entry.select(fn.MAX(Entry.number)).where(Entry.job == job_id).scalar() or 0)
+
+
 def add_entry(
     job: Job, operation: str, version: int, params: dict, who: str = "", state: str = "queued"
 ) -> Entry:
     """Append a line to the field book under the next number."""
     with database.atomic("IMMEDIATE"):
-        last = Entry.select(fn.MAX(Entry.number)).where(Entry.job == job).scalar() or 0
+        last = last_number(job.id)
         return Entry.create(
             job=job,
             number=last + 1,
@@ -71,17 +76,42 @@ def entry_of(job: Job, number: int) -> Entry:
     return entry
 
 
-def later_changes(entry: Entry):
-    """Changes of living entries after ``entry`` in the same job."""
-    return (
-        Change.select(Change, Entry)
+def later_writer(entry: Entry) -> Entry | None:
+    """The first living entry after ``entry`` that changed one of the facts that it changed, or anything of a
+    scan that it brought.
+    """
+    mine = Change.select(Change.kind, Change.key).where(Change.entry == entry)
+    brought = Change.select(Change.scan).where((Change.entry == entry) & (Change.kind == "scan"))
+    later = (Entry.job == entry.job_id) & (Entry.number > entry.number) & (Entry.state << LIVING)
+    same = mine.alias("mine")
+    first = [
+        Change.select(fn.MIN(Entry.number))
+        .join(same, on=(Change.kind == same.c.kind) & (Change.key == same.c.key))
+        .switch(Change)
         .join(Entry)
-        .where((Entry.job == entry.job_id) & (Entry.number > entry.number) & (Entry.state << LIVING))
-    )
+        .where(later)
+        .scalar(),
+        Change.select(fn.MIN(Entry.number)).join(Entry).where(later & (Change.scan << brought)).scalar(),
+    ]
+    numbers = [n for n in first if n is not None]
+    return Entry.get((Entry.job == entry.job_id) & (Entry.number == min(numbers))) if numbers else None
 
 
-def facts(job_id: int, kind: str) -> dict[str, Fact]:
-    return {f.key: f for f in Fact.select().where((Fact.job == job_id) & (Fact.kind == kind))}
+def fact_keys(job_id: int, kind: str) -> dict[str, int]:
+    """By key the number of the entry that wrote a fact of a kind: what has the same is the same."""
+    rows = Fact.select(Fact.key, Fact.entry).where((Fact.job == job_id) & (Fact.kind == kind))
+    return dict(rows.tuples())
+
+
+def fact_values(job_id: int, kind: str, keys: list[str] | None = None) -> dict[str, object]:
+    """Values of a kind of fact by key, all or some."""
+    rows = Fact.select(Fact.key, Fact.value).where((Fact.job == job_id) & (Fact.kind == kind))
+    if keys is None:
+        return dict(rows.tuples())
+    found: dict[str, object] = {}
+    for start in range(0, len(keys), 500):
+        found |= dict(rows.where(Fact.key << keys[start : start + 500]).tuples())
+    return found
 
 
 def next_number(job_id: int, kind: str) -> int:
@@ -109,22 +139,70 @@ def keys_ever(job_id: int, kind: str, start: str) -> set[str]:
         .join(Entry)
         .where((Entry.job == job_id) & (Change.kind == kind) & Change.key.startswith(start))
     )
-    return {c.key for c in changed} | {k for k in facts(job_id, kind) if k.startswith(start)}
+    return {c.key for c in changed} | {k for k in fact_keys(job_id, kind) if k.startswith(start)}
 
 
-def state_version(job_id: int) -> int:
-    """Grows with every change of the job's state, undo included."""
-    changed = (
-        Entry.select(fn.COUNT(Entry.id))
-        .where((Entry.job == job_id) & (Entry.state << ("done", "undone")))
-        .scalar()
+def revision(job_id: int) -> int:
+    """Grows with every change of the job's facts, undo included."""
+    return int(Job.select(Job.revision).where(Job.id == job_id).scalar() or 0)
+
+
+def revisions(job_id: int) -> tuple[int, dict[str, int]]:
+    """The job's revision, and the one at which a fact of each kind last changed."""
+    row = Job.select(Job.revision, Job.revisions).where(Job.id == job_id).get()
+    return row.revision, row.revisions
+
+
+def newer_revision(job_id: int, kinds: set[str], **also) -> None:
+    """Say, within the transaction that changes facts of a job, of which kinds; ``also`` sets other columns of
+    the job.
+    """
+    revision, by_kind = revisions(job_id)
+    by_kind |= dict.fromkeys(sorted(kinds), revision + 1)
+    Job.update(revision=revision + 1, revisions=by_kind, **also).where(Job.id == job_id).execute()
+
+
+def last_entries(job_id: int) -> dict[str, Entry]:
+    """The last living entry of each operation, by name."""
+    newest = (
+        Entry.select(fn.MAX(Entry.number))
+        .where((Entry.job == job_id) & (Entry.state << LIVING))
+        .group_by(Entry.operation)
     )
-    undone = (
-        Entry.select(fn.COUNT(Entry.id)).where((Entry.job == job_id) & (Entry.state == "undone")).scalar()
+    rows = Entry.select().where((Entry.job == job_id) & (Entry.number << newest))
+    return {e.operation: e for e in rows.order_by(Entry.number)}
+
+
+def running(job_id: int, but: int) -> list[str]:
+    """Operations that are running on a job, without the entry of the id ``but``."""
+    rows = Entry.select(Entry.operation).where((Entry.job == job_id) & (Entry.state == "running"))
+    return [name for (name,) in rows.where(Entry.id != but).tuples()]
+
+
+def queued(job_id: int, before: int) -> list[str]:
+    """Operations that are queued on a job before the entry of that number."""
+    rows = Entry.select(Entry.operation).where((Entry.job == job_id) & (Entry.state == "queued"))
+    return [name for (name,) in rows.where(Entry.number < before).tuples()]
+
+
+def operations_of(job_id: int, numbers: list[int]) -> list[tuple[str, int]]:
+    """(operation, number) of the entries with these numbers."""
+    rows = Entry.select(Entry.operation, Entry.number)
+    return list(rows.where((Entry.job == job_id) & (Entry.number << numbers)).tuples())
+
+
+def last_writers(job_id: int) -> dict[str, int]:
+    """By kind of fact the number of the last living entry that changed one."""
+    rows = (
+        Change.select(Change.kind, fn.MAX(Entry.number))
+        .join(Entry)
+        .where((Entry.job == job_id) & (Entry.state << LIVING))
+        .group_by(Change.kind)
     )
-    return int(changed or 0) + 100000 * int(undone or 0)
+    return dict(rows.tuples())
 
 
-def done_entries(job: Job) -> list[Entry]:
-    """Living entries of a job, oldest first."""
-    return list(Entry.select().where((Entry.job == job) & (Entry.state << LIVING)).order_by(Entry.number))
+def done_entries(job: Job, operation: str = "") -> list[Entry]:
+    """Living entries of a job, oldest first, all or those of one operation."""
+    found = Entry.select().where((Entry.job == job) & (Entry.state << LIVING)).order_by(Entry.number)
+    return list(found.where(Entry.operation == operation) if operation else found)

@@ -121,9 +121,7 @@ environment.globals |= {"version": __version__, "stamp": _stamp(), "modules": _m
 
 def render(request: Request, template: str, /, **context) -> str:
     if "job" in context:
-        context["notation"] = Notation(
-            **next((f.value for f in queries.facts(context["job"].id, "notation").values()), {})
-        )
+        context["notation"] = Notation(**queries.fact_values(context["job"].id, "notation").get("", {}))
     return environment.get_template(template).render(request=request, **context)
 
 

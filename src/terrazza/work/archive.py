@@ -22,12 +22,13 @@ from terrazza.db.models import Change, Entry, Fact, database
 from terrazza.db.models import Job as Row
 from terrazza.db.queries import create_job
 from terrazza.errors import InputError, StateError
-from terrazza.operations.spine import fieldbook
+from terrazza.operations.spine import files_named
 from terrazza.work.record import (
     CHANGED,
     FORM,
     LARGEST_RECORD,
     NOT_OURS,
+    JobRecord,
     Record,
     need_named,
     opened,
@@ -51,7 +52,7 @@ def backup(workspace: str, row: Row, path: str) -> tuple[int, list[str]]:
                 others, linked = _others(base)
                 record = {
                     "form": FORM,
-                    "job": _plain(row, "id"),
+                    "job": {k: v for k, v in _plain(row).items() if k in JobRecord.model_fields},
                     "entries": [_plain(e, "job") for e in Entry.select().where(Entry.job == row)],
                     "facts": [_plain(f, "id", "job") for f in Fact.select().where(Fact.job == row)],
                     "changes": [_plain(c, "id") for c in Change.select().join(Entry).where(Entry.job == row)],
@@ -59,7 +60,7 @@ def backup(workspace: str, row: Row, path: str) -> tuple[int, list[str]]:
                     "linked": linked,
                     "written_by": __version__,
                 }
-                _hold(base, keep, sorted(fieldbook.named_files(row)) + others)
+                _hold(base, keep, sorted(files_named.all_named(row)) + others)
             with files.whole(path) as partial, tarfile.open(partial, "w") as tar:
                 _write(tar, keep, json.dumps(record, allow_nan=False).encode())
     finally:
@@ -273,6 +274,7 @@ def _rows(row: Row, record: Record, target: str) -> None:
         Fact.create(job=row, **values.model_dump())
     for values in record.changes:
         Change.create(**values.model_dump() | {"entry": entries[values.entry]})
+    files_named.make_list(row)
 
 
 def _settle(inside: str, target: str) -> None:

@@ -7,6 +7,7 @@ from huey import SqliteHuey
 from terrazza.db import queries
 from terrazza.db.models import Entry
 from terrazza.db.models import Job as Row
+from terrazza.operations.spine import course
 from terrazza.operations.spine.base import find
 
 
@@ -41,3 +42,9 @@ class Queue:
         entry = queries.add_entry(row, operation, kind.version, kind.check(params).model_dump(), who)
         self.task(entry.id)
         return entry
+
+    def go_on(self, row: Row) -> None:
+        """Hand the next step of the job's recipe to the worker."""
+        entry = course.advance(row)
+        if entry is not None:
+            self.task(entry.id)

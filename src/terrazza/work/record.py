@@ -22,7 +22,7 @@ class _Plain(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
 
 
-class _Job(_Plain):
+class JobRecord(_Plain):
     name: str
     folder: str
     created: float
@@ -47,6 +47,7 @@ class _Entry(_Plain):
     total: float
     label: str
     cancel: bool
+    revision: int | None = None
 
 
 class _Fact(_Plain):
@@ -71,7 +72,7 @@ class Record(_Plain):
     """What ``job.json`` holds."""
 
     form: int
-    job: _Job
+    job: JobRecord
     entries: list[_Entry]
     facts: list[_Fact]
     changes: list[_Change]

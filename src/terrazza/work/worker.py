@@ -13,15 +13,18 @@ import time
 from terrazza.db.models import Entry
 from terrazza.db.models import Job as Row
 from terrazza.errors import BusyError
-from terrazza.operations.spine import fieldbook
+from terrazza.operations.spine import course, fieldbook
+from terrazza.operations.spine.job import PAGE
 from terrazza.work import child
 from terrazza.work.lease import lease
 from terrazza.work.open import open_workspace
 from terrazza.work.queue import entry_task, queue_of
+from terrazza.work.runner import free, run_light
 
 PATIENCE = 2.0
 LOOK = 0.2
 AGAIN = 1.0
+AT_ONCE = 0.1
 TRIES = 3
 
 
@@ -36,7 +39,7 @@ class Worker:
         self.workspace = workspace
         self.context = multiprocessing.get_context("spawn")
         self.child = None
-        self.lock = threading.Lock()
+        self.lock, self.light = threading.Lock(), threading.Lock()
 
     def warm(self) -> None:
         """See that a child is there that can take an entry at once."""
@@ -56,11 +59,22 @@ class Worker:
     def drain(self) -> None:
         """Run what is queued, oldest first, until nothing is."""
         with self.lock:
-            while (
-                entry := Entry.select(Entry.id).where(Entry.state == "queued").order_by(Entry.id).first()
-            ) is not None:
+            while True:
+                for row in course.waiting(PAGE):
+                    course.advance(row)
+                waiting = Entry.select().where(Entry.state == "queued").order_by(Entry.id)
+                entry = next((e for e in waiting if not free(e)), None)
+                if entry is None:
+                    break
                 self.run(entry.id)
             self.warm()
+
+    def drain_light(self) -> None:
+        """Run the light entries that need not wait, here and now."""
+        with self.light:
+            for entry in list(Entry.select().where(Entry.state == "queued").order_by(Entry.id)):
+                if free(entry):
+                    run_light(self.workspace, entry)
 
     def run(self, entry_id: int) -> None:
         """Run one entry to its end, whatever happens to the child: one that was not begun is given to a fresh
@@ -143,14 +157,14 @@ class Worker:
         Entry.update(state=state, message=message, hint=hint).where(Entry.id == entry_id).execute()
 
 
-def _look(worker: Worker) -> None:
+def _look(drain, again: float) -> None:
     """Run what is queued and was not told of: from before this process, or where a message was lost."""
     while True:
         try:
-            worker.drain()
+            drain()
         except Exception as error:  # a locked or full disk must not end the worker; it looks again
             print(f"terrazza worker: {type(error).__name__}: {error}", file=sys.stderr, flush=True)
-        time.sleep(AGAIN)
+        time.sleep(again)
 
 
 def main(workspace: str) -> None:
@@ -164,7 +178,11 @@ def main(workspace: str) -> None:
 
     entry_task(huey, lambda _: worker.drain())
     huey.flush()
-    threading.Thread(target=_look, args=(worker,), name="looking after the queue", daemon=True).start()
+    for name, drain, again in (
+        ("looking after the queue", worker.drain, AGAIN),
+        ("light lane", worker.drain_light, AT_ONCE),
+    ):
+        threading.Thread(target=_look, args=(drain, again), name=name, daemon=True).start()
     consumer = huey.create_consumer(
         workers=1,
         worker_type="thread",

@@ -16,6 +16,10 @@ _tallies: dict[tuple, np.ndarray] = {}
 
 def class_counts(job: Job) -> dict[int, int]:
     """Kept points by class over all scans."""
+    return dict(job.once("class counts", lambda: _counted(job), ("scan", "column")))
+
+
+def _counted(job: Job) -> dict[int, int]:
     counts = np.zeros(256, np.int64)
     for scan in job.scans():
         counts += _tally(CloudPiece.of(job, scan))

@@ -59,6 +59,7 @@ class Outline(Operation):
 
     name, title, step = "clean.outline", "Outline", "Clean"
     reads, writes = frozenset({"scan", "pose"}), frozenset({"column", "cut"})
+    looks = frozenset({"box"})
     bound_to_place = True
     Params = OutlineParams
 

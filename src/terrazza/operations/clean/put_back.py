@@ -11,9 +11,7 @@ from terrazza.store.cloud import Cloud
 
 
 class PutBackParams(Params):
-    cut: int = field(
-        "Cut", help="Its number, which is the number of the field-book entry that took the points.", ge=1
-    )
+    cut: int = field("Cut", help="Its number, as the list of cuts shows it.", ge=1)
 
 
 @operation
@@ -26,18 +24,20 @@ class PutBack(Operation):
     Params = PutBackParams
 
     def run(self, job: Job, params: PutBackParams, progress: Progress) -> Figures:
-        if job.get("cut", params.cut) is None:
+        cut = job.get("cut", params.cut)
+        if cut is None:
             raise NotFound(
                 f"There is no cut {params.cut}, or it is back already.",
                 f"Cuts are {', '.join(job.facts('cut')) or 'none'}.",
             )
+        entry = cut.get("entry", params.cut)  # cuts used to have the number of their entry
         scans = [s for s in job.scans() if job.cloud(s.id).has("cut")]
         found = blocks.rewrite(
             job, scans, "cut", _uncut, {s.id: params.cut for s in scans}, progress, "Putting points back"
         )
         points = sum(sum(tally) for tally in found.values())
         job.put("cut", params.cut, None)
-        job.mark(params.cut, "undone")
+        job.mark(entry, "undone")
         return {"says": f"Cut {params.cut} put back: {points:,} points", "points": points, "forgotten": True}
 
 

@@ -11,6 +11,8 @@ from terrazza.store.cloud import Cloud
 
 outliers = later("terrazza.core.clean.outliers")
 
+MOST_CUTS = 65_535  # numbers that the column of cuts can hold
+
 
 def take_out(
     job: Job, scans: list[Scan], choose, args: dict, progress: Progress, label: str, common=None
@@ -21,9 +23,9 @@ def take_out(
     Returns the common figures: ``cut`` (its number), ``points`` taken, ``of`` kept before, per-scan ``rows``;
     and ``tallies`` (of ``choose``).
     """
-    number = job.entry.number
-    if number > 65535:
-        raise ParamsError("This field book has more than 65,535 entries.", "Start a new job from a backup.")
+    number = job.next_number("cut")
+    if number > MOST_CUTS:
+        raise ParamsError(f"This job has had {MOST_CUTS:,} cuts.", "Start a new job from what is left of it.")
     found = blocks.rewrite(
         job,
         scans,
@@ -44,7 +46,8 @@ def take_out(
         for s in scans
     ]
     points, of = sum(r["points"] for r in rows), sum(r["of"] for r in rows)
-    job.put("cut", number, {"points": points, "of": of, "scans": [r["scan"] for r in rows if r["points"]]})
+    about = {"points": points, "of": of, "scans": [r["scan"] for r in rows if r["points"]]}
+    job.put("cut", number, about | {"entry": job.entry.number})
     return {
         "cut": number,
         "points": points,

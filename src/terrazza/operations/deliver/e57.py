@@ -31,7 +31,9 @@ class DeliverE57(Operation):
     """Writes E57: per scan with poses, grid and photos, or merged."""
 
     name, title, step = "deliver.e57", "E57", "Deliver"
-    reads, writes = frozenset({"scan", "pose", "frame", "cut", "column", "tie"}), frozenset({"deliverable"})
+    reads = frozenset({"scan", "pose", "frame", "crs", "cut", "column", "tie"})
+    writes = frozenset({"deliverable"})
+    looks = frozenset({"photo", "box"})
     Params = E57Params
 
     def run(self, job: Job, params: E57Params, progress: Progress) -> Figures:

@@ -38,7 +38,8 @@ class DeliverLaz(Operation):
     """
 
     name, title, step = "deliver.laz", "LAZ", "Deliver"
-    reads, writes = frozenset({"scan", "pose", "frame", "cut", "column"}), frozenset({"deliverable"})
+    reads, writes = frozenset({"scan", "pose", "frame", "crs", "cut", "column"}), frozenset({"deliverable"})
+    looks = frozenset({"box"})
     Params = LazParams
 
     def run(self, job: Job, params: LazParams, progress: Progress) -> Figures:

@@ -18,7 +18,7 @@ class DeliverPins(Operation):
     """Writes all pins as CSV: name, place, text, link and measure."""
 
     name, title, step = "deliver.pins", "Pins as CSV", "Table"
-    reads, writes = frozenset({"pin", "pose", "frame"}), frozenset({"deliverable"})
+    reads, writes = frozenset({"pin", "pose", "frame", "measure"}), frozenset({"deliverable"})
     Params = PinsParams
 
     def run(self, job: Job, params: PinsParams, progress: Progress) -> Figures:

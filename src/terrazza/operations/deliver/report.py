@@ -19,7 +19,7 @@ from terrazza.operations.classify.counting import class_counts
 from terrazza.operations.draw.plan_slab import EYE
 from terrazza.operations.draw.slab import floor_height, slab_points
 from terrazza.operations.register.statement import statement
-from terrazza.operations.spine.base import Figures, Operation, Params, field, find, operation
+from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, title
 from terrazza.operations.spine.job import Job, covariance_of
 from terrazza.operations.spine.notation import Notation
 
@@ -52,6 +52,7 @@ class Report(Operation):
                 "standing",
                 "left_out",
                 "frame",
+                "crs",
                 "control",
                 "cut",
                 "column",
@@ -287,7 +288,7 @@ def _book(job: Job) -> "report.Rows":
         rows.append(
             [
                 str(e.number),
-                find(e.operation).title,
+                title(e.operation),
                 said,
                 e.state,
                 f"{e.seconds:.1f}" if e.seconds is not None else "",

@@ -30,6 +30,7 @@ class DeliverXyz(Operation):
 
     name, title, step = "deliver.xyz", "XYZ text", "Deliver"
     reads, writes = frozenset({"scan", "pose", "frame", "cut", "column"}), frozenset({"deliverable"})
+    looks = frozenset({"box"})
     Params = XyzParams
 
     def run(self, job: Job, params: XyzParams, progress: Progress) -> Figures:

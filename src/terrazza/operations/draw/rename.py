@@ -20,6 +20,7 @@ class Rename(Operation):
     name, title, step = "draw.rename", "Rename a line", "Draw"
     writes = frozenset({"drawing"})
     bound_to_place = True
+    light = True
     Params = RenameParams
 
     def run(self, job: Job, params: RenameParams, progress: Progress) -> Figures:

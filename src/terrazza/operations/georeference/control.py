@@ -80,7 +80,7 @@ class Control(Operation):
     """
 
     name, title, step = "georeference.control", "Fit to control", "Georeference"
-    reads, writes = frozenset({"scan", "pose"}), frozenset({"target", "control", "frame"})
+    reads, writes = frozenset({"scan", "pose", "network", "array"}), frozenset({"target", "control", "frame"})
     Params = ControlParams
 
     def run(self, job: Job, params: ControlParams, progress: Progress) -> Figures:

@@ -16,6 +16,7 @@ class DropTarget(Operation):
     """Drops a false or poor target sighting, or takes it back; a fit to control is solved again."""
 
     name, title, step = "georeference.drop_target", "Drop a target", "Georeference"
+    reads = frozenset({"scan", "pose", "network", "array"})
     writes = frozenset({"target", "control", "frame"})
     Params = DropParams
 

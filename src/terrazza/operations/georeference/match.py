@@ -19,6 +19,7 @@ class Match(Operation):
     """Matches a control point to a target by hand, or takes its match away, and fits again."""
 
     name, title, step = "georeference.match", "Match a control point", "Georeference"
+    reads = frozenset({"scan", "pose", "network", "array", "target"})
     writes = frozenset({"control", "frame"})
     Params = MatchParams
 

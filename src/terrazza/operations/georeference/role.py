@@ -16,6 +16,7 @@ class Role(Operation):
     """Makes a point a check point or a control point, and fits again."""
 
     name, title, step = "georeference.role", "Control or check", "Georeference"
+    reads = frozenset({"scan", "pose", "network", "array", "target"})
     writes = frozenset({"control", "frame"})
     Params = RoleParams
 

@@ -36,6 +36,7 @@ class EditScan(Operation):
 
     name, title, step = "import.edit_scan", "Edit a scan's notes", "Import"
     writes = frozenset({"scan"})
+    light = True
     Params = EditScanParams
 
     def run(self, job: Job, params: EditScanParams, progress: Progress) -> Figures:

@@ -24,6 +24,7 @@ class Choose(Operation):
     name, title, step = "register.choose", "Choose a placement", "Register"
     writes = frozenset({"pose", "standing"})
     bound_to_place = True
+    light = True
     Params = ChooseParams
 
     def run(self, job: Job, params: ChooseParams, progress: Progress) -> Figures:

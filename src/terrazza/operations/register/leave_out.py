@@ -16,6 +16,7 @@ class LeaveOut(Operation):
 
     name, title, step = "register.leave_out", "Take a scan out of the adjustment", "Register"
     writes = frozenset({"left_out"})
+    light = True
     Params = LeaveOutParams
 
     def run(self, job: Job, params: LeaveOutParams, progress: Progress) -> Figures:

@@ -23,6 +23,7 @@ class TieChoice(Operation):
 
     name, title, step = "register.tie", "Switch a tie", "Register"
     writes = frozenset({"tie_choice"})
+    light = True
     Params = TieParams
 
     def run(self, job: Job, params: TieParams, progress: Progress) -> Figures:

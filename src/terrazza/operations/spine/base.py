@@ -5,6 +5,7 @@ An operation is declared once: a dotted name, a title, a Pydantic ``Params``
 ``run``.  Sheet, field book, recipe and command line all work from that declaration.
 """
 
+from functools import cache
 from typing import Any, ClassVar
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
@@ -58,7 +59,10 @@ class Operation:
     """Base of all operations.
 
     ``reads`` and ``writes`` name kinds of facts; an entry is stale when something it read has a newer
-    version. ``bound_to_place``: drawn by hand on this job's points, so a recipe leaves it out unless asked.
+    version; ``looks`` names those that it only takes words or checks from. ``bound_to_place``: drawn by hand
+    on this job's points, so a recipe leaves it out unless asked.  ``formerly`` are names that it had before,
+    ``version`` grows when parameters change, and ``brought_up`` translates older ones.  A ``light`` one
+    changes a few facts at once, no columns and no files, and does not wait behind heavy ones.
     """
 
     name: ClassVar[str]
@@ -67,7 +71,10 @@ class Operation:
     version: ClassVar[int] = 1
     reads: ClassVar[frozenset[str]] = frozenset()
     writes: ClassVar[frozenset[str]] = frozenset()
+    looks: ClassVar[frozenset[str]] = frozenset()
+    formerly: ClassVar[tuple[str, ...]] = ()
     bound_to_place: ClassVar[bool] = False
+    light: ClassVar[bool] = False
     Params: ClassVar[type[Params]] = Params
 
     @classmethod
@@ -82,6 +89,16 @@ class Operation:
         sentence for the field book.
         """
         raise NotImplementedError
+
+    @classmethod
+    def is_light(cls, values: dict) -> bool:
+        """Whether a run with these parameters changes a few facts at once, and no files."""
+        return cls.light
+
+    @classmethod
+    def brought_up(cls, values: dict, version: int) -> dict:
+        """Parameters as an older ``version`` wrote them, in today's form."""
+        return values
 
     @classmethod
     def check(cls, values: dict) -> BaseModel:
@@ -106,15 +123,18 @@ def _problem(cls, error) -> str:
 
 
 _table: dict[str, type[Operation]] = {}
+_former: dict[str, str] = {}
 
 
 def operation(cls: type[Operation]) -> type[Operation]:
     """Class decorator: enter an operation into the table."""
-    if cls.name in _table:
-        raise TerrazzaError(f"Two operations are named {cls.name}.")
+    for name in (cls.name, *cls.formerly):
+        if known(name) is not None:
+            raise TerrazzaError(f"Two operations are named {name}.")
     if cls.step not in GROUPS:
         raise TerrazzaError(f"{cls.name} belongs to no step.")
     _table[cls.name] = cls
+    _former.update(dict.fromkeys(cls.formerly, cls.name))
     return cls
 
 
@@ -125,7 +145,8 @@ def all_operations() -> list[type[Operation]]:
 
 def find(name: str) -> type[Operation]:
     """The operation of that name; NotFound offers the nearest names."""
-    if name not in _table:
+    found = known(name)
+    if found is None:
         import difflib
 
         near = difflib.get_close_matches(name, _table, 3, 0.4)
@@ -133,16 +154,35 @@ def find(name: str) -> type[Operation]:
             f"There is no operation “{name}”.",
             f"Did you mean {' or '.join(near)}?" if near else "“terrazza operations” lists them.",
         )
-    return _table[name]
+    return found
 
 
 def known(name: str) -> type[Operation] | None:
-    """The operation of that name, None where there is none (any more)."""
-    return _table.get(name)
+    """The operation that has or had that name, None where there is none (any more)."""
+    return _table.get(_former.get(name, name))
+
+
+def checked(name: str, values: dict, version: int | None = None) -> BaseModel:
+    """Validated parameters of a named operation, those of an older version brought up first."""
+    cls = find(name)
+    old = version is not None and version < cls.version
+    return cls.check(cls.brought_up(dict(values), version) if old else values)
+
+
+def title(name: str) -> str:
+    """The title of an operation; its name in quotes where there is none (any more)."""
+    operation = known(name)
+    return operation.title if operation else f"“{name}”"
 
 
 def describe(cls: type[Operation]) -> dict:
     """Name, title, step, help, and every parameter with type, unit, range, default and help."""
+    about = _described(cls)
+    return about | {"params": [dict(row) for row in about["params"]]}
+
+
+@cache
+def _described(cls: type[Operation]) -> dict:
     schema = cls.Params.model_json_schema()
     required = set(schema.get("required", ()))
     rows = []

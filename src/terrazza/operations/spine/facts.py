@@ -123,6 +123,7 @@ class CutValue(Value):
 
     points: int
     scans: list
+    entry: int | None = None
 
 
 class DrawingValue(Value):
@@ -243,6 +244,11 @@ def kind_of(name: str) -> Kind:
     if name not in KINDS:
         raise TerrazzaError(f"No kind of fact is named {name}.")
     return KINDS[name]
+
+
+def names_files(kind: str) -> bool:
+    """Whether facts of a kind can name files of the job."""
+    return kind in KINDS and KINDS[kind].files is not _no_files
 
 
 def files_of(kind: str, scan: int | None, value: Any) -> list[tuple[str, str]]:

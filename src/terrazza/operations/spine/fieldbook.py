@@ -6,8 +6,9 @@ from terrazza.db import queries
 from terrazza.db.models import Change, Entry, Fact, database
 from terrazza.db.models import Job as Row
 from terrazza.errors import StateError
-from terrazza.operations.spine.base import find
-from terrazza.operations.spine.facts import KINDS, files_of
+from terrazza.operations.spine import files_named
+from terrazza.operations.spine.base import known, title
+from terrazza.operations.spine.facts import KINDS
 
 KEPT_FOLDERS = ("scans", "photos", "arrays", "scratch")
 
@@ -20,18 +21,12 @@ def blocker(entry: Entry) -> str:
         return "This cut was put back for good."
     if is_cut(entry):
         return ""
-    mine = list(Change.select().where(Change.entry == entry))
-    if not mine:
+    if not Change.select().where(Change.entry == entry).exists():
         return "" if entry.operation.startswith("deliver") else "It changed nothing that could be undone."
-    keys, scans = {(c.kind, c.key) for c in mine}, {c.scan for c in mine if c.kind == "scan"}
-    for change in queries.later_changes(entry):
-        if (change.kind, change.key) in keys or (change.scan is not None and change.scan in scans):
-            other = change.entry
-            return (
-                f"Undo entry {other.number} ({find(other.operation).title}) first: it came later and "
-                "changed the same."
-            )
-    return ""
+    other = queries.later_writer(entry)
+    if other is None:
+        return ""
+    return f"Undo entry {other.number} ({title(other.operation)}) first: it came later and changed the same."
 
 
 def is_cut(entry: Entry) -> bool:
@@ -49,7 +44,9 @@ def undo(entry: Entry) -> None:
         reason = blocker(entry)
         if reason:
             raise StateError(reason)
+        kinds = set()
         for change in Change.select().where(Change.entry == entry):
+            kinds.add(change.kind)
             where = (Fact.job == entry.job_id) & (Fact.kind == change.kind) & (Fact.key == change.key)
             Fact.delete().where(where).execute()
             if change.before is not None:
@@ -61,30 +58,20 @@ def undo(entry: Entry) -> None:
                     value=change.before,
                     entry=change.before_entry or 0,
                 )
+            files_named.taken_back(entry.job_id, entry.number, change)
         entry.state = "undone"
         entry.save()
+        queries.newer_revision(entry.job_id, kinds)
 
 
 def stale(job: Row) -> dict[int, str]:
     """Living entries that read something which a later living entry changed: number → what is newer."""
-    writes: dict[str, int] = {}
-    for change in (
-        Change.select(Change.kind, Entry.number)
-        .join(Entry)
-        .where((Entry.job == job) & (Entry.state == "done"))
-        .distinct()
-        .objects()
-    ):
-        writes[change.kind] = max(writes.get(change.kind, 0), change.number)
-    out, seen = {}, set()
-    for entry in (
-        Entry.select().where((Entry.job == job) & (Entry.state == "done")).order_by(Entry.number.desc())
-    ):
-        operation = find(entry.operation)
-        if entry.operation in seen:
-            continue
-        seen.add(entry.operation)
-        newer = [k for k in operation.reads - operation.writes if writes.get(k, 0) > entry.number]
+    writes, out = queries.last_writers(job.id), {}
+    for name, entry in queries.last_entries(job.id).items():
+        operation = known(name)
+        newer = operation and [
+            k for k in sorted(operation.reads - operation.writes) if writes.get(k, 0) > entry.number
+        ]
         if newer:
             out[entry.number] = KINDS[newer[0]].words
     return out
@@ -101,7 +88,7 @@ def recover(workspace: str, claim) -> int:
     for job in Row.select():
         with claim(job) as ours:
             if ours:
-                marked += (
+                died = (
                     Entry.update(
                         state="interrupted",
                         message="The work was cut off before it was finished; the job is as it was before.",
@@ -110,22 +97,9 @@ def recover(workspace: str, claim) -> int:
                     .where((Entry.job == job) & (Entry.state == "running"))
                     .execute()
                 )
-                sweep(workspace, job)
+                (sweep if died else tidy)(workspace, job)
+                marked += died
     return marked
-
-
-def named_files(job: Row) -> set[tuple[str, str]]:
-    """(folder, file) of everything that a fact or a living entry's past names."""
-    named: set[tuple[str, str]] = set()
-    for fact in Fact.select().where(Fact.job == job):
-        named.update(files_of(fact.kind, fact.scan, fact.value))
-    for change in (
-        Change.select()
-        .join(Entry)
-        .where((Entry.job == job) & (Entry.state == "done") & Change.before.is_null(False))
-    ):
-        named.update(files_of(change.kind, change.scan, change.before))
-    return named
 
 
 def strays(workspace: str, job: Row, named: set[tuple[str, str]]) -> list[tuple[str, str]]:
@@ -145,16 +119,27 @@ def strays(workspace: str, job: Row, named: set[tuple[str, str]]) -> list[tuple[
     ]
 
 
+def tidy(workspace: str, job: Row) -> int:
+    """Delete what undo let go of; after a run that was broken off, which may have left anything, all that
+    nothing names.  Returns how many files went.  Only for the holder of the job's lease.
+    """
+    if Row.select(Row.unswept).where(Row.id == job.id).scalar():
+        return sweep(workspace, job)
+    return files_named.clear_loose(os.path.join(workspace, "jobs", job.folder), job)
+
+
 def sweep(workspace: str, job: Row) -> int:
     """Delete the strays and the folders they leave empty; returns how many files went.  Only for the holder
     of the job's lease.
     """
     base = os.path.join(workspace, "jobs", job.folder)
-    found = strays(workspace, job, named_files(job))
+    found = strays(workspace, job, files_named.all_named(job))
     for folder, name in found:
         os.unlink(os.path.join(base, folder, name))
     for kept in KEPT_FOLDERS:
         for folder, _, _ in os.walk(os.path.join(base, kept), topdown=False):
             if folder != os.path.join(base, kept) and not os.listdir(folder):
                 os.rmdir(folder)
+    files_named.clear_loose(base, job)
+    Row.update(unswept=False).where(Row.id == job.id).execute()
     return len(found)

@@ -8,7 +8,7 @@ import numpy as np
 from terrazza.core.progress import QUIET, Progress
 from terrazza.db.models import Change, Entry, Fact
 from terrazza.files import checksum, named_by
-from terrazza.operations.spine import fieldbook
+from terrazza.operations.spine import fieldbook, files_named
 from terrazza.operations.spine.facts import KINDS
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store import octree
@@ -41,7 +41,7 @@ def _files(job: Job) -> list[str]:
     """Photos and arrays against their checksums, files that the field book needs for undo, and bytes that
     belong to nothing.
     """
-    wrong, named = [], fieldbook.named_files(job.row)
+    wrong, named = [], files_named.all_named(job.row)
     for folder, name in sorted(named):
         path = os.path.join(job.folder, folder, name)
         if not os.path.isfile(path):
@@ -140,7 +140,11 @@ def _rigid(pose: np.ndarray) -> bool:
 
 def _records(job: Job, scans: set[int]) -> list[str]:
     """Facts against each other and against the field book."""
-    wrong, entries = [], {e.number: e for e in Entry.select().where(Entry.job == job.row)}
+    wrong = []
+    if differing := files_named.derived(job.row) ^ files_named.listed(job.row):
+        folder, name, *_ = min(differing)
+        wrong.append(f"The list of named files is wrong about {folder}/{name}.")
+    entries = {e.number: e for e in Entry.select().where(Entry.job == job.row)}
     if sorted(entries) != list(range(1, len(entries) + 1)):
         wrong.append("The numbers of the field book have gaps.")
     for fact in Fact.select().where(Fact.job == job.row):

@@ -4,7 +4,9 @@ import contextlib
 import os
 import tempfile
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -14,12 +16,15 @@ from terrazza.db.models import Job as Row
 from terrazza.errors import NotFound, ParamsError, StateError, TerrazzaError
 from terrazza.files import checksum, disk
 from terrazza.fleet import Local
+from terrazza.operations.spine import files_named, snapshot
 from terrazza.operations.spine.base import known
 from terrazza.operations.spine.facts import kind_of
 from terrazza.store.cloud import Cloud
 
 PAGE = "page"
 DEMO_FOLDER = "demo-field"
+# What every sentence and every cloud needs.
+ALWAYS_READ = frozenset({"scan", "pose", "column", "frame", "notation"})
 FOLDERS = ("scans", "photos", "drawings", "deliverables", "pictures", "arrays", "inbox")
 
 
@@ -41,13 +46,20 @@ class Scan:
         return int(self.record["points"])
 
 
+class Overtaken(Exception):
+    """What a light run was about to change has changed, or is being changed: it begins again."""
+
+
 class Job:
     """Facts of one job, read as they were when it was opened plus what this run has put.
 
     ``entry`` is the field-book line that is running, None for reading only.  ``inputs`` and ``out`` are the
     files and the folder for deliverables that a command line gave, ``search`` folders to look for files in,
-    ``may_read`` those that the page may read.
+    ``may_read`` those that the page may read.  While ``watched``, operations may only read the kinds of
+    facts that they declare.
     """
+
+    watched = False
 
     def __init__(
         self,
@@ -64,27 +76,54 @@ class Job:
         self.search: list[str] = []
         self.may_read: list[str] = []
         self.folder = os.path.join(workspace, "jobs", row.folder)
+        self._snapshot = snapshot.Snapshot(row) if entry is None else None
+        self.revision = self._snapshot.revision if self._snapshot else queries.revision(row.id)
         self._facts: dict[str, dict] = {}
+        self._columns: dict[int, dict[str, list[str]]] | None = None
         self._puts: dict[tuple[str, str], tuple] = {}
         self._marks: list[tuple[int, str]] = []
+
+    def settle(self) -> None:
+        """Read, at one moment, all that the operation says it reads, so that light ones may go on beside it;
+        the moment is the entry's ``revision``.
+        """
+        operation = known(self.entry.operation)
+        with database.atomic():
+            self.revision = self.entry.revision = queries.revision(self.row.id)
+            for kind in sorted(operation.reads | operation.looks | operation.writes | ALWAYS_READ):
+                self.facts(kind)
 
     # --- facts
 
     def facts(self, kind: str) -> dict:
-        """Values of one kind by key, in the order of their keys (numbers as numbers)."""
+        """Values of one kind by key, in the order of their keys (numbers as numbers); those of a job that is
+        open for reading are shared, and not to be changed.
+        """
         if kind not in self._facts:
-            rows = queries.facts(self.row.id, kind)
-            self._facts[kind] = {k: rows[k].value for k in sorted(rows, key=_natural)}
+            self._need_declared(kind, "read")
+            self._facts[kind] = (
+                self._snapshot.facts(kind) if self._snapshot else snapshot.read(self.row.id, kind)
+            )
         return self._facts[kind]
+
+    def once(self, what: Any, make: Callable[[], Any], of: tuple[str, ...] = ()) -> Any:
+        """What ``make`` gives; for a job that is open for reading it is made once a revision, or once as long
+        as no fact of the kinds ``of`` changes.
+        """
+        return self._snapshot.once(what, make, of) if self._snapshot else make()
 
     def get(self, kind: str, key: str = "", default=None):
         return self.facts(kind).get(str(key), default)
 
     def put(self, kind: str, key, value, scan: int | None = None) -> None:
         """Set a fact when this run is committed; ``value`` None removes it."""
-        self.facts(kind)
         key = str(key)
-        self._need_declared(kind)
+        self._need_declared(kind, "put")
+        self.facts(kind)
+        if self._snapshot:
+            raise StateError("This job is open for reading only.")
+        if kind == "column":
+            self._columns = None
         if value is not None:
             kind_of(kind).check(key, value)
         self._puts[(kind, key)] = (value, scan)
@@ -93,11 +132,18 @@ class Job:
         else:
             self._facts[kind][key] = value
 
-    def _need_declared(self, kind: str) -> None:
-        """TerrazzaError where the operation that runs does not say that it writes facts of a kind."""
+    def _need_declared(self, kind: str, what: str) -> None:
+        """TerrazzaError where the operation that runs does not say that it writes facts of a kind, or, while
+        tests watch, that it reads them.
+        """
         operation = known(self.entry.operation) if self.entry is not None else None
-        if operation is not None and kind not in operation.writes:
+        if operation is None or kind in operation.writes:
+            return
+        if what == "put":
             raise TerrazzaError(f"{operation.name} puts a {kind}, which it does not declare.")
+        kind_of(kind)
+        if self.watched and kind not in operation.reads | operation.looks | ALWAYS_READ:
+            raise TerrazzaError(f"{operation.name} reads a {kind}, which it does not declare.")
 
     def next_number(self, kind: str) -> int:
         """A number for a new fact of a kind that no other of the job ever had, nor gets in this run."""
@@ -122,14 +168,28 @@ class Job:
         """Set the state of another entry when this run is committed."""
         self._marks.append((number, state))
 
+    # --- the field book
+
+    def last_entries(self) -> dict[str, Entry]:
+        """The last living entry of each operation, by name."""
+        return self.once("last entries", lambda: queries.last_entries(self.row.id))
+
+    def last_of_step(self, start: str) -> Entry | None:
+        """The last living entry of the operations whose names begin with ``start``."""
+        found = [e for name, e in self.last_entries().items() if name.startswith(start)]
+        return max(found, key=lambda e: e.number, default=None)
+
+    def entries(self, operation: str) -> list[Entry]:
+        """Living entries of one operation, oldest first."""
+        return self.once(("entries", operation), lambda: queries.done_entries(self.row, operation))
+
     # --- scans and their columns
 
     def scans(self, chosen: list[int] | None = None, placed: bool = False) -> list[Scan]:
         """Scans in file order; ``chosen`` limits to numbers (NotFound for a wrong one); ``placed`` to those
         with a pose.
         """
-        poses = self.facts("pose")
-        found = [self._scan(int(k), v, poses.get(k)) for k, v in self.facts("scan").items()]
+        found = self.once("scans", self._all_scans, ("scan", "pose"))[:]
         if chosen:
             wrong = set(chosen) - {s.id for s in found}
             if wrong:
@@ -140,13 +200,19 @@ class Job:
             found = [s for s in found if s.id in set(chosen)]
         return [s for s in found if s.pose is not None] if placed else found
 
-    def scan(self, number: int) -> Scan:
-        return self.scans([number])[0]
+    def _all_scans(self) -> list[Scan]:
+        poses, found = self.facts("pose"), []
+        for key, record in self.facts("scan").items():
+            pose = poses.get(key) or {}
+            matrix = np.array(pose["matrix"]) if pose.get("matrix") else None
+            if matrix is not None and self._snapshot:
+                matrix.setflags(write=False)
+            found.append(Scan(int(key), record, matrix, pose))
+        return found
 
-    @staticmethod
-    def _scan(number, record, pose):
-        matrix = np.array(pose["matrix"]) if pose and pose.get("matrix") else None
-        return Scan(number, record, matrix, pose or {})
+    def scan(self, number: int) -> Scan:
+        found = self.once("scan by number", self._by_number, ("scan", "pose")).get(number)
+        return found or self.scans([number])[0]
 
     def need_scans(self, chosen: list[int] | None = None, placed: bool = False, why: str = "") -> list[Scan]:
         """Like ``scans``, but StateError where none are there."""
@@ -160,11 +226,25 @@ class Job:
     def scan_folder(self, number: int) -> str:
         return os.path.join(self.folder, "scans", str(number))
 
+    def _by_number(self) -> dict[int, Scan]:
+        return {s.id: s for s in self.scans()}
+
     def cloud(self, number: int) -> Cloud:
         """The scan's columns at the versions of this moment."""
-        prefix = f"{number}/"
-        pointers = {k[len(prefix) :]: v for k, v in self.facts("column").items() if k.startswith(prefix)}
-        return Cloud(self.scan_folder(number), pointers, self.facts("scan")[str(number)])
+        return Cloud(self.scan_folder(number), self.columns(number), self.facts("scan")[str(number)])
+
+    def columns(self, number: int) -> dict[str, list[str]]:
+        """The files of a scan's columns by name."""
+        if self._columns is None:
+            self._columns = self.once("columns", self._columns_by_scan, ("column",))
+        return dict(self._columns.get(number, {}))
+
+    def _columns_by_scan(self) -> dict[int, dict[str, list[str]]]:
+        found: dict[int, dict[str, list[str]]] = {}
+        for key, files in self.facts("column").items():
+            scan, _, name = key.partition("/")
+            found.setdefault(int(scan), {})[name] = files
+        return found
 
     def put_column(self, number: int, name: str, files: list[str]) -> None:
         """Point a column of a scan to new block files, which are on the disk already (their names are made
@@ -210,8 +290,14 @@ class Job:
     @property
     def frame(self) -> np.ndarray:
         """4×4 from the job frame to the grid; the identity while the job is not georeferenced."""
+        return self.once("frame", self._frame, ("frame",))
+
+    def _frame(self) -> np.ndarray:
         value = self.get("frame")
-        return np.eye(4) if value is None else np.array(value["matrix"])
+        frame = np.eye(4) if value is None else np.array(value["matrix"])
+        if self._snapshot:
+            frame.setflags(write=False)
+        return frame
 
     @property
     def georeferenced(self) -> bool:
@@ -221,7 +307,14 @@ class Job:
         """4×4 from the scan to what readouts and files show (the grid, or the job frame while
         there is none).
         """
-        return self.frame @ scan.pose
+        if self._snapshot is None:
+            return self.frame @ scan.pose
+        kept = self.once("grid poses", dict, ("scan", "pose", "frame"))
+        if scan.id not in kept:
+            pose = self.frame @ scan.pose
+            pose.setflags(write=False)
+            kept[scan.id] = pose
+        return kept[scan.id]
 
     def adjusted(self) -> list[int]:
         """Numbers of the scans in the joint covariance of the last network adjustment, in its order."""
@@ -325,17 +418,30 @@ class Job:
 
     # --- committing
 
-    def commit(self, figures: dict, seconds: float) -> None:
+    def _need_alone(self) -> None:
+        kinds, by_kind = {kind for kind, _ in self._puts}, queries.revisions(self.row.id)[1]
+        others = queries.running(self.row.id, self.entry.id)
+        if any(by_kind.get(k, 0) > self.revision for k in kinds) or any(
+            kinds & (o.writes if (o := known(name)) else kinds) for name in others
+        ):
+            raise Overtaken()
+
+    def commit(self, figures: dict, seconds: float, light: bool = False) -> None:
         """All changes and the entry's state in one transaction: before it the job is as before, after it as
         after.
+
+        Overtaken where the run is ``light``, without the job's lease, and a fact of a kind that it puts has
+        changed meanwhile, or another run that writes such facts is under way.
         """
         with database.atomic("IMMEDIATE"):
+            if light:
+                self._need_alone()
             for (kind, key), (value, scan) in self._puts.items():
                 where = dict(job=self.row, kind=kind, key=key)
                 fact = Fact.get_or_none(**where)
                 if fact is None and value is None:
                     continue
-                Change.create(
+                change = Change.create(
                     entry=self.entry,
                     kind=kind,
                     key=key,
@@ -355,14 +461,14 @@ class Job:
                         scan if scan is not None else fact.scan,
                     )
                     fact.save()
+                files_named.changed(self.row, self.entry.number, change)
             for number, state in self._marks:
                 Entry.update(state=state).where((Entry.job == self.row) & (Entry.number == number)).execute()
+                files_named.forgotten(self.row, number)
+            kinds = {kind for kind, _ in self._puts}
+            queries.newer_revision(self.row.id, kinds, **({} if light else {"unswept": False}))
             self.entry.state, self.entry.figures, self.entry.seconds = "done", figures, seconds
             self.entry.save()
-
-
-def _natural(key: str):
-    return [(0, int(p), "") if p.isdecimal() else (1, 0, p) for p in key.replace("-", "/").split("/")]
 
 
 def covariance_of(record: dict) -> np.ndarray | None:

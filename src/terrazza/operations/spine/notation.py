@@ -25,7 +25,7 @@ class Notation:
 
     @classmethod
     def of(cls, job: Job) -> "Notation":
-        return cls(**job.get("notation", "", {}))
+        return job.once("notation", lambda: cls(**job.get("notation", "", {})))
 
     @property
     def short(self) -> str:

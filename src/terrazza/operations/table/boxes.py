@@ -33,6 +33,7 @@ class PutBox(Operation):
     name, title, step = "boxes.put", "Set up a box", "Table"
     reads, writes = frozenset({"frame"}), frozenset({"box"})
     bound_to_place = True
+    light = True
     Params = BoxParams
 
     def run(self, job: Job, params: BoxParams, progress: Progress) -> Figures:

@@ -181,6 +181,7 @@ class TakeMeasure(Operation):
     name, title, step = "measure.take", "Measure", "Table"
     reads, writes = frozenset({"scan", "pose"}), frozenset({"measure"})
     bound_to_place = True
+    light = True
     Params = MeasureParams
 
     def run(self, job: Job, params: MeasureParams, progress: Progress) -> Figures:

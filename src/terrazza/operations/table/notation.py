@@ -25,6 +25,7 @@ class SetNotation(Operation):
 
     name, title, step = "table.notation", "How figures are written", "Table"
     writes = frozenset({"notation"})
+    light = True
     Params = NotationParams
 
     def run(self, job: Job, params: NotationParams, progress: Progress) -> Figures:

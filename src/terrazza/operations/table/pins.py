@@ -31,8 +31,14 @@ class PutPin(Operation):
 
     name, title, step = "pins.put", "Put a pin", "Table"
     reads, writes = frozenset({"scan", "pose"}), frozenset({"pin", "photo"})
+    looks = frozenset({"measure"})
+    light = True
     bound_to_place = True
     Params = PinParams
+
+    @classmethod
+    def is_light(cls, values: dict) -> bool:
+        return not values.get("picture")
 
     def run(self, job: Job, params: PinParams, progress: Progress) -> Figures:
         if params.link and not params.link.lower().startswith(("http://", "https://")):

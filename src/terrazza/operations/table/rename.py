@@ -18,6 +18,7 @@ class Rename(Operation):
     name, title, step = "table.rename", "Rename on the table", "Table"
     writes = frozenset({"measure", "pin", "box", "view"})
     bound_to_place = True
+    light = True
     Params = RenameParams
 
     def run(self, job: Job, params: RenameParams, progress: Progress) -> Figures:

@@ -20,6 +20,7 @@ class TakeAway(Operation):
     name, title, step = "table.take_away", "Take off the table", "Table"
     writes = frozenset({"measure", "pin", "box", "view"})
     bound_to_place = True
+    light = True
     Params = TakeAwayParams
 
     def run(self, job: Job, params: TakeAwayParams, progress: Progress) -> Figures:

@@ -20,6 +20,7 @@ class KeepView(Operation):
     name, title, step = "table.keep_view", "Keep a view", "Table"
     writes = frozenset({"view"})
     bound_to_place = True
+    light = True
     Params = ViewParams
 
     def run(self, job: Job, params: ViewParams, progress: Progress) -> Figures:

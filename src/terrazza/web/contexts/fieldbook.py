@@ -5,22 +5,24 @@ import time
 from terrazza.db import queries
 from terrazza.db.models import Entry
 from terrazza.operations.spine import fieldbook
-from terrazza.operations.spine.base import find
+from terrazza.operations.spine.base import known, title
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
+from terrazza.web.contexts import recipes
 from terrazza.web.contexts.forms import told
 
 BUSY = ("queued", "running")
+PAGE = 60  # entries that are shown at once
 
 
 def _row(entry: Entry, stale: dict, notation: Notation | None = None) -> dict:
-    operation = find(entry.operation)
+    operation = known(entry.operation)
     figures = entry.figures or {}
     return {
         "number": entry.number,
         "operation": entry.operation,
-        "title": operation.title,
-        "step": operation.step.lower(),
+        "title": title(entry.operation),
+        "step": operation.step.lower() if operation else "",
         "state": entry.state,
         "says": figures.get("says", "") or entry.message,
         "hint": entry.hint,
@@ -28,7 +30,7 @@ def _row(entry: Entry, stale: dict, notation: Notation | None = None) -> dict:
         "created": entry.created,
         "who": entry.who,
         "stale": stale.get(entry.number, ""),
-        "params": told(operation, entry.params, notation) if notation else [],
+        "params": told(operation, entry.params, notation) if notation and operation else [],
         "cut": "cut" in figures,
         "blocked": fieldbook.blocker(entry) if entry.state == "done" else "",
         **_progress(entry),
@@ -49,24 +51,26 @@ def strip(job: Job) -> dict:
     with every change.
     """
     entries = Entry.select().where(Entry.job == job.row)
-    busy = [_row(e, {}) for e in entries.where(Entry.state << BUSY).order_by(Entry.number)]
-    last = entries.where(Entry.state.not_in(BUSY)).order_by(Entry.number.desc()).first()
+    waiting = {e.id for e in Entry.select(Entry.id).where((Entry.state << BUSY) & (Entry.job == job.row))}
+    busy = [_row(e, {}) for e in entries.where(Entry.id << waiting).order_by(Entry.number)]
+    last = entries.where(Entry.id.not_in(waiting)).order_by(Entry.number.desc()).first()
     return {
         "job": job.row,
-        "count": entries.count(),
+        "count": queries.last_number(job.row.id),
         "busy": busy,
         "last": _row(last, {}) if last else None,
-        "state": queries.state_version(job.row.id),
+        "state": queries.revision(job.row.id),
     }
 
 
-def book(job: Job) -> dict:
-    """Every entry, newest first."""
-    stale, notation = fieldbook.stale(job.row), Notation.of(job)
+def book(job: Job, before: int = 0) -> dict:
+    """The newest entries, or those below number ``before``, newest first; ``older`` is where more begin."""
+    stale, notation = job.once("stale", lambda: fieldbook.stale(job.row)), Notation.of(job)
+    found = Entry.select().where(Entry.job == job.row).order_by(Entry.number.desc())
+    rows = list((found.where(Entry.number < before) if before else found).limit(PAGE + 1))
     return {
         "job": job.row,
-        "entries": [
-            _row(e, stale, notation)
-            for e in Entry.select().where(Entry.job == job.row).order_by(Entry.number.desc())
-        ],
+        "entries": [_row(e, stale, notation) for e in rows[:PAGE]],
+        **recipes.build(job),
+        "older": rows[PAGE - 1].number if len(rows) > PAGE else 0,
     }

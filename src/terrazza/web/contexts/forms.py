@@ -124,6 +124,14 @@ def _meant(value, default, per: float):
     return round(value * per, 9) if isinstance(value, (int, float)) else value
 
 
+def need_reach(job: Job, operation: type[Operation], params: dict) -> None:
+    """ParamsError where the page may not read or write a file that parameters name."""
+    for row in describe(operation)["params"]:
+        value = params.get(row["name"]) if row["role"] else None
+        for path in (value if isinstance(value, list) else [value]) if value else ():
+            job.need_reach(row["role"], str(path))
+
+
 def values(operation: type[Operation], form) -> dict:
     """Typed values from a form; fields left empty keep their defaults; ParamsError names what
     cannot be read.
@@ -154,6 +162,8 @@ def _typed(operation, form) -> dict:
             continue
         if kind == "array":
             got = _array(operation, name, form.getlist(name))
+            if got and row["widget"] == "scans":
+                got = [number for part in got for number in _stretch(part)]
             if got is None and f"{name}.there" in form:
                 got = []
             if got is not None:
@@ -197,6 +207,14 @@ def _array(operation, name, parts):
                 ) from error
         parts = [p for p in text.replace(";", ",").split(",") if p.strip()]
     return [_plain(p.strip()) for p in parts]
+
+
+def _stretch(part) -> list:
+    """“8-12” as the numbers from 8 to 12; anything else as it is."""
+    first, dash, last = str(part).partition("-")
+    if dash and first.strip().isdecimal() and last.strip().isdecimal() and int(last) - int(first) < 100_000:
+        return list(range(int(first), int(last) + 1))
+    return [part]
 
 
 def _plain(text):

@@ -48,14 +48,14 @@ def version_of(job: Job, scan: int) -> str:
 def build(job: Job) -> dict:
     """Everything but the points, with coordinates relative to ``origin`` (float64, grid frame)."""
     origin = origin_of(job)
-    rows = [_scan(job, scan, pose, origin) | {"placed": scan.pose is not None} for scan, pose in shown(job)]
+    rows = [_scan(job, scan, pose, origin) for scan, pose in shown(job)]
     ties = [
         {k: t[k] for k in ("a", "b", "rms_mm", "overlap", "words", "failed")}
         for t in job.facts("tie").values()
     ]
     return (
         {
-            "state": queries.state_version(job.row.id),
+            "state": queries.revision(job.row.id),
             "origin": origin.tolist(),
             "frame": job.frame.ravel().tolist(),
             "georeferenced": job.georeferenced,
@@ -80,6 +80,10 @@ def origin_of(job: Job) -> np.ndarray:
 
 def shown(job: Job) -> list[tuple[Scan, np.ndarray]]:
     """Every scan with the pose at which it is shown (grid frame)."""
+    return job.once("shown", lambda: _places(job), ("scan", "pose", "frame"))
+
+
+def _places(job: Job) -> list[tuple[Scan, np.ndarray]]:
     scans, rows, loose = job.scans(), [], 0
     placed = [s for s in scans if s.pose is not None]
     for scan in scans:
@@ -122,6 +126,7 @@ def _scan(job: Job, scan: Scan, pose: np.ndarray, origin: np.ndarray) -> dict:
         "photo": cloud.has("photo_rgb"),
         "out": bool(job.get("left_out", scan.id)),
         "how": scan.pose_record.get("how", ""),
+        "placed": scan.pose is not None,
     }
 
 
@@ -162,10 +167,9 @@ def _direction_of(key: tuple, job: Job) -> float:
 
 
 def _classes_there(job: Job) -> list[int]:
-    for entry in reversed(list(queries.done_entries(job.row))):
-        rows = (entry.figures or {}).get("classes")
-        if rows and entry.operation.startswith("classify."):
-            return [r["code"] for r in rows if r.get("after")]
+    last = job.last_of_step("classify.")
+    if last is not None and (rows := (last.figures or {}).get("classes")):
+        return [r["code"] for r in rows if r.get("after")]
     there: set[int] = set()
     for scan in job.scans():
         cloud = job.cloud(scan.id)
@@ -239,17 +243,25 @@ def targets(job: Job, origin) -> list[dict]:
 
 
 def _drawings(job: Job, origin) -> list[dict]:
-    out = []
+    kept, out = job.once(("drawings shown", *origin), dict, ("frame",)), []
     for key, drawing in job.facts("drawing").items():
-        lines = [
-            {
-                "name": line["name"],
-                "closed": line["closed"],
-                "at": (rigid.apply(job.frame, np.array(line["vertices"])) - origin).tolist(),
-            }
-            for line in drawing["lines"]
-        ]
-        out.append(
-            {"id": int(key), "name": drawing["name"], "height": drawing["height"] - origin[2], "lines": lines}
-        )
+        if id(drawing) not in kept:
+            kept[id(drawing)] = drawing, _drawing(job, int(key), drawing, origin)
+        out.append(kept[id(drawing)][1])
     return out
+
+
+def _drawing(job: Job, number: int, drawing: dict, origin) -> dict:
+    lines = drawing["lines"]
+    ends = np.cumsum([len(line["vertices"]) for line in lines])[:-1]
+    at = np.array([v for line in lines for v in line["vertices"]], float).reshape(-1, 3)
+    parts = np.split((rigid.apply(job.frame, at) - origin).round(5), ends)
+    return {
+        "id": number,
+        "name": drawing["name"],
+        "height": drawing["height"] - origin[2],
+        "lines": [
+            {"name": line["name"], "closed": line["closed"], "at": part.tolist()}
+            for line, part in zip(lines, parts)
+        ],
+    }

@@ -12,7 +12,7 @@ from terrazza.operations.classify.counting import class_counts
 from terrazza.operations.georeference.sightings import layout, places, target_warnings
 from terrazza.operations.register.judging import verdict
 from terrazza.operations.register.statement import statement
-from terrazza.operations.spine.base import find
+from terrazza.operations.spine.base import title
 from terrazza.operations.spine.job import Job, covariance_of
 from terrazza.web.contexts import inbox
 from terrazza.web.contexts.forms import form
@@ -82,8 +82,8 @@ def _scan(job: Job, scan) -> dict:
 
 def _last(job: Job, name: str) -> dict | None:
     """Figures of the last living entry of an operation."""
-    found = [e for e in queries.done_entries(job.row) if e.operation == name]
-    return (found[-1].figures | {"number": found[-1].number}) if found else None
+    found = job.last_entries().get(name)
+    return (found.figures | {"number": found.number}) if found else None
 
 
 def _import(job: Job) -> dict:
@@ -208,7 +208,7 @@ def _georeference(job: Job) -> dict:
 
 def _demo_control(job: Job) -> str:
     """Path of a control file that lies beside the imported files, where there is one."""
-    last = [e for e in queries.done_entries(job.row) if e.operation == "import.files"]
+    last = job.entries("import.files")
     for folder in {os.path.dirname(p) for e in last for p in e.params.get("files", [])}:
         for name in (
             sorted(os.listdir(folder))
@@ -221,10 +221,11 @@ def _demo_control(job: Job) -> str:
 
 
 def _clean(job: Job) -> dict:
-    entries = {e.number: e for e in queries.done_entries(job.row)}
+    entries = {k: v.get("entry") or int(k) for k, v in job.facts("cut").items()}
+    by = {n: name for name, n in queries.operations_of(job.row.id, list(entries.values()))}
+    titles = {k: title(by[n]) if n in by else "" for k, n in entries.items()}
     cuts = [
-        {"number": int(k), "title": find(entries[int(k)].operation).title if int(k) in entries else "", **v}
-        for k, v in job.facts("cut").items()
+        v | {"number": int(k), "entry": entries[k], "title": titles[k]} for k, v in job.facts("cut").items()
     ]
     return {"cuts": cuts, "outliers": form(job, "clean.outliers"), "latest": _last(job, "clean.outliers")}
 
@@ -238,9 +239,9 @@ def _colorize(job: Job) -> dict:
 
 
 def _classify(job: Job) -> dict:
-    last = [e for e in queries.done_entries(job.row) if e.operation.startswith("classify.")]
+    last = job.last_of_step("classify.")
     rows = (
-        last[-1].figures["classes"]
+        last.figures["classes"]
         if last
         else [
             r | {"before": r["points"], "after": r["points"]} for r in class_names.shares(class_counts(job))

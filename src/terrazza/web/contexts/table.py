@@ -11,6 +11,9 @@ from terrazza.operations.spine.notation import Notation
 from terrazza.operations.table import measure, touch, words
 from terrazza.web.contexts.forms import form
 
+MOST_ROWS = 200  # of a list that are shown
+MEASURED = ("scan", "pose", "frame", "column")  # kinds of facts that the figures of a measure rest on
+
 
 class Try(BaseModel):
     """A measure that is being taken: nothing is kept."""
@@ -29,10 +32,12 @@ def try_out(job: Job, wanted: Try) -> dict:
     return figures | {"says": words.told(Notation.of(job), params.kind, figures)}
 
 
-def rows(job: Job) -> list[dict]:
-    """Every measure as the scans lie now; one that cannot be taken any more says why."""
+def rows(job: Job, most: int | None = None) -> list[dict]:
+    """Every measure, or the newest ``most``, as the scans lie now; one that cannot be taken any more
+    says why.
+    """
     notation, out = Notation.of(job), []
-    for number, record in job.facts("measure").items():
+    for number, record in list(job.facts("measure").items())[-most if most else None :]:
         row = {
             "id": int(number),
             "kind": record["kind"],
@@ -42,7 +47,7 @@ def rows(job: Job) -> list[dict]:
             "figures": {},
         }
         try:
-            figures = measure.measured(job, record["kind"], record["points"], record["reach"])
+            figures = dict(_measured(job, record))
             row |= {
                 "at": figures.pop("at"),
                 "figures": figures,
@@ -70,33 +75,40 @@ def scene(job: Job, origin: np.ndarray) -> dict:
     """What the canvases draw, relative to ``origin``; measures that need a look at the points are drawn at
     their touched place.
     """
-    shown = []
+    kept = job.once(("measures shown", *origin), dict, (*MEASURED, "notation"))
+    shown, scans = [], job.facts("scan")
     for number, record in job.facts("measure").items():
-        if any(job.get("scan", t["scan"]) is None for t in record["points"]):
+        if any(str(t["scan"]) not in scans for t in record["points"]):
             continue
-        at = np.array([touch.place(job, t) for t in record["points"]])
-        label = record["name"]
-        if record["kind"] in measure.FROM_POINTS:
-            label = words.told(
-                Notation.of(job),
-                record["kind"],
-                measure.measured(job, record["kind"], record["points"], record["reach"]),
-            ).split(" · ")[0]
-        shown.append(
-            {
-                "id": int(number),
-                "kind": record["kind"],
-                "name": record["name"],
-                "label": label,
-                "at": (at - origin).tolist(),
-            }
-        )
+        if id(record) not in kept:
+            kept[id(record)] = record, _shown(job, number, record, origin)
+        shown.append(kept[id(record)][1])
     return {
         "measures": shown,
         "pins": [p | {"at": (np.array(p["at"]) - origin).tolist()} for p in pins(job)],
         "boxes": boxes(job, origin),
         "notation": Notation.of(job).about(),
     }
+
+
+def _shown(job: Job, number: str, record: dict, origin: np.ndarray) -> dict:
+    """A measure as the canvases draw it."""
+    if record["kind"] in measure.FROM_POINTS:
+        figures = _measured(job, record)
+        at = np.array(figures["at"])
+        label = words.told(Notation.of(job), record["kind"], figures).split(" · ")[0]
+    else:
+        at, label = np.array([touch.place(job, t) for t in record["points"]]), record["name"]
+    about = {"id": int(number), "kind": record["kind"], "name": record["name"], "label": label}
+    return about | {"at": (at - origin).tolist()}
+
+
+def _measured(job: Job, record: dict) -> dict:
+    """The figures of a measure that is set down, taken again when something that it may touch has changed."""
+    kept = job.once("measured", dict, MEASURED)
+    if id(record) not in kept:  # the record is kept with its figures, so that its number stays its own
+        kept[id(record)] = record, measure.measured(job, record["kind"], record["points"], record["reach"])
+    return kept[id(record)][1]
 
 
 def boxes(job: Job, origin: np.ndarray) -> list[dict]:
@@ -123,7 +135,8 @@ def build(job: Job) -> dict:
         row["value"] = getattr(notation, row["name"])
     return {
         "job": job.row,
-        "measures": rows(job),
+        "measures": rows(job, MOST_ROWS),
+        "measures_total": len(job.facts("measure")),
         "pins": [p | {"place": notation.coordinate(p["at"])} for p in pins(job)],
         "boxes": [{"id": int(k), **b} for k, b in job.facts("box").items()],
         "views": [{"id": int(k), **v} for k, v in job.facts("view").items()],

@@ -1,9 +1,7 @@
 """The eight terraces: each step's state and its single most telling figure."""
 
-from terrazza.db import queries
-from terrazza.db.models import Entry
 from terrazza.operations.spine import fieldbook
-from terrazza.operations.spine.base import STEPS, find, known
+from terrazza.operations.spine.base import STEPS, known
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
@@ -13,16 +11,12 @@ def build(job: Job, current: str) -> dict:
     last result is not certain) and ``current``.
     """
     doubts = _doubts(job)
-    stale = fieldbook.stale(job.row)
-    steps_of_stale = (
-        {
-            find(e.operation).step: why
-            for e in Entry.select().where(Entry.job == job.row, Entry.number << list(stale))
-            for why in [stale[e.number]]
-        }
-        if stale
-        else {}
-    )
+    stale = job.once("stale", lambda: fieldbook.stale(job.row))
+    steps_of_stale = {
+        operation.step: stale[e.number]
+        for name, e in job.last_entries().items()
+        if e.number in stale and (operation := known(name))
+    }
     figures = {
         "Import": _import,
         "Register": _register,
@@ -61,9 +55,8 @@ def build(job: Job, current: str) -> dict:
 
 def _doubts(job: Job) -> dict[str, str]:
     """By step what the last living entry of each of its operations doubts."""
-    last = {e.operation: e for e in queries.done_entries(job.row)}
     found: dict[str, list[str]] = {}
-    for entry in last.values():
+    for entry in job.last_entries().values():
         operation = known(entry.operation)
         if operation is not None:
             found.setdefault(operation.step, []).extend((entry.figures or {}).get("doubt") or [])
@@ -125,12 +118,7 @@ def _colorize(job):
 
 
 def _classify(job):
-    last = (
-        Entry.select()
-        .where((Entry.job == job.row) & (Entry.state == "done") & (Entry.operation == "classify.ground"))
-        .order_by(Entry.number.desc())
-        .first()
-    )
+    last = job.last_entries().get("classify.ground")
     return (f"ground {100 * last.figures['share']:.0f} %", "") if last else (None, "")
 
 

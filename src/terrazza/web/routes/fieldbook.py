@@ -24,8 +24,10 @@ def strip(request: Request, job_id: int, seen: int = -1) -> Response:
 
 
 @router.get("/part/fieldbook")
-def book(request: Request, job_id: int) -> Response:
-    return pages.page(request, "_fieldbook.html", **context.book(job_of(request, job_id)))
+def book(request: Request, job_id: int, before: int = 0) -> Response:
+    """The newest entries, or with ``before`` the rows of those below that number."""
+    built = context.book(job_of(request, job_id), before)
+    return pages.page(request, "_entries.html" if before else "_fieldbook.html", **built)
 
 
 @router.post("/undo/{number}")
@@ -33,7 +35,7 @@ def undo(request: Request, job_id: int, number: int) -> Response:
     job = job_of(request, job_id)
     entry = queries.entry_of(job.row, number)
     if fieldbook.is_cut(entry):
-        request.app.state.queue.add(job.row, "clean.put_back", {"cut": number}, "page")
+        request.app.state.queue.add(job.row, "clean.put_back", {"cut": entry.figures["cut"]}, "page")
     else:
         with lease(job.workspace, job.row.folder, "an undo"):
             fieldbook.undo(entry)

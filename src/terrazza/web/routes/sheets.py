@@ -4,7 +4,7 @@ from fastapi import APIRouter, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import Response
 
-from terrazza.operations.spine.base import describe, find
+from terrazza.operations.spine.base import find
 from terrazza.operations.spine.job import PAGE
 from terrazza.web import pages
 from terrazza.web.contexts import fieldbook as book_context
@@ -35,11 +35,6 @@ async def do(request: Request, job_id: int, operation: str) -> Response:
 def _queue(request: Request, job_id: int, operation: str, form) -> Response:
     job, kind = job_of(request, job_id), find(operation)
     params = forms.values(kind, form)
-    for row in describe(kind)["params"]:
-        if row["role"] and params.get(row["name"]):
-            for path in (
-                params[row["name"]] if isinstance(params[row["name"]], list) else [params[row["name"]]]
-            ):
-                job.need_reach(row["role"], str(path))
+    forms.need_reach(job, kind, params)
     request.app.state.queue.add(job.row, operation, params, PAGE)
     return pages.page(request, "_strip.html", headers={"HX-Trigger": "queued"}, **book_context.strip(job))
