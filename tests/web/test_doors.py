@@ -19,7 +19,7 @@ from terrazza.db.models import Entry
 from terrazza.operations.deliver.listing import unformulated
 from terrazza.operations.pieces import reading
 from terrazza.operations.spine.base import all_operations, describe
-from terrazza.operations.spine.job import PAGE
+from terrazza.operations.spine.reach import PAGE
 from terrazza.work import archive
 from terrazza.work.runner import run_entry
 from tests.run import must, opened

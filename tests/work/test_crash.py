@@ -248,8 +248,8 @@ def test_everything_is_on_disk_before_the_commit_that_names_it(
     )
     monkeypatch.setattr(runner, "fleet", lambda workspace: Local(cores=1))
 
-    def recorded(self, figures, seconds):
-        for (kind, _key), (value, scan) in self._puts.items():
+    def recorded(self, figures, seconds, light=False):
+        for (kind, _key), (value, scan) in self.puts.items():
             named = (
                 [
                     os.path.join(self.folder, folder, name)
@@ -274,7 +274,7 @@ def test_everything_is_on_disk_before_the_commit_that_names_it(
                 f"{path} was written after it was synced, or never synced"
             )
             assert folders and folders[-1] > synced[-1], f"the folder of {path} was not synced after it"
-        commit(self, figures, seconds)
+        commit(self, figures, seconds, light)
 
     monkeypatch.setattr(Job, "commit", recorded)
     params = params_of(operation, opened(copied, row), field, tmp_path)

@@ -15,16 +15,19 @@ boxed = later("terrazza.store.boxed")
 
 
 @lru_cache(maxsize=200)
-def _cells(path: str, low: tuple[float, ...], size: float) -> tuple[np.ndarray, np.ndarray]:
-    return octree.boxes(mapped(path), np.array(low), size)
+def _cells(path: str, low: tuple[float, ...], size: float, drift: float) -> tuple[np.ndarray, np.ndarray]:
+    corner, edge = octree.boxes(mapped(path), np.array(low), size)
+    return (corner - drift, edge + 2 * drift) if drift else (corner, edge)
 
 
 @lru_cache(maxsize=32)
-def _extents(path: str, low: tuple[float, ...], size: float, pose: bytes) -> tuple[np.ndarray, np.ndarray]:
+def _extents(
+    path: str, low: tuple[float, ...], size: float, drift: float, pose: bytes
+) -> tuple[np.ndarray, np.ndarray]:
     """Lowest and highest coordinates (3, n) of the nodes' cells in the frame that a pose (4×4
     f64) maps to.
     """
-    (corner, edge), pose = _cells(path, low, size), np.frombuffer(pose).reshape(4, 4)
+    (corner, edge), pose = _cells(path, low, size, drift), np.frombuffer(pose).reshape(4, 4)
     centre, reach = (
         rigid.apply(pose, corner + edge[:, None] / 2).T,
         np.abs(pose[:3, :3]).sum(1)[:, None] * edge / 2,
@@ -50,9 +53,16 @@ class Cloud:
 
     ``record`` holds count, scale (m), offset (3, m), the points of each block, and the root cube (low, size)
     in the scan's frame; an index is the same in every column, and every node of the octree is one slice.
+
+    ``apart`` are the shelves whose points are kept out of everything; ``drift`` (m) is how far points may lie
+    outside the cells of their nodes, since their positions were written anew (a walk bent, a strip corrected)
+    in the order that they had.
     """
 
-    def __init__(self, folder: str, pointers: dict[str, list[str]], record: dict):
+    def __init__(
+        self, folder: str, pointers: dict[str, list[str]], record: dict, apart: tuple[int, ...] = ()
+    ):
+        self.apart, self.drift = apart, float(record.get("drift", 0.0))
         self.record, self.count = record, int(record["points"])
         self.columns = Columns(folder, pointers, np.cumsum(record["blocks"]), record.get("constants"))
         self.scale, self.offset = np.asarray(record["scale"]), np.asarray(record["offset"])
@@ -93,8 +103,29 @@ class Cloud:
         return np.full((self.count if stop is None else min(stop, self.count)) - start, default)
 
     def kept(self, start: int = 0, stop: int | None = None) -> np.ndarray:
-        """Mask of points that no cut has taken."""
-        return self.values("cut", 0, start, stop) == 0
+        """Mask of points that no cut has taken and that are on no shelf that is apart."""
+        kept = self.values("cut", 0, start, stop) == 0
+        if self.apart and self.has("shelf"):
+            kept &= ~np.isin(self.read("shelf", start, stop), self.apart)
+        return kept
+
+    def kept_of(self, index: np.ndarray) -> np.ndarray:
+        """Those of some points (sorted indices) that ``kept`` has."""
+        if self.has("cut"):
+            index = index[self.pick("cut", index) == 0]
+        if self.apart and self.has("shelf"):
+            index = index[~np.isin(self.pick("shelf", index), self.apart)]
+        return index
+
+    def gone(self, block: int) -> np.ndarray:
+        """u16 (n,) of one block: not 0 where ``kept`` is not; of no length where all are kept."""
+        none = np.zeros(0, np.uint16)
+        cut = self.columns.stretch("cut", block) if self.has("cut") else none
+        cut = np.ascontiguousarray(cut).astype(np.uint16, copy=False)
+        if not (self.apart and self.has("shelf")):
+            return cut
+        away = np.isin(self.columns.stretch("shelf", block), self.apart)
+        return np.where(away, np.uint16(1), cut) if len(cut) else away.astype(np.uint16)
 
     def blocks(self) -> Iterator[tuple[int, int]]:
         """Start and stop of every block, the pieces in which all columns are written."""
@@ -108,10 +139,10 @@ class Cloud:
 
     @property
     def cells(self) -> tuple[np.ndarray, np.ndarray]:
-        """Lower corners (m, 3) and edges (m,) of the nodes' cells, in the scan's frame; kept, since files
-        never change.
+        """Lower corners (m, 3) and edges (m,) of the cubes that hold the nodes' points (their cells, and the
+        drift around them), in the scan's frame; kept, since files never change.
         """
-        return _cells(self._table, tuple(map(float, self.low)), self.size)
+        return _cells(self._table, tuple(map(float, self.low)), self.size, self.drift)
 
     @property
     def _table(self) -> str:
@@ -170,7 +201,8 @@ class Cloud:
         them lie wholly inside it (masks).
         """
         pose = np.ascontiguousarray(np.eye(4) if pose is None else pose, float)
-        lows, highs = _extents(self._table, tuple(map(float, self.low)), self.size, pose.tobytes())
+        low_corner = tuple(map(float, self.low))
+        lows, highs = _extents(self._table, low_corner, self.size, self.drift, pose.tobytes())
         low, high = np.broadcast_to(low, 3), np.broadcast_to(high, 3)
         meets = [(lows[a] <= high[a]) & (highs[a] >= low[a]) for a in range(3)]
         within = [(lows[a] >= low[a]) & (highs[a] <= high[a]) for a in range(3)]

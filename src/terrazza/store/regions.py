@@ -121,10 +121,8 @@ class _Seeker:
         if self.hidden[0] and not self.cloud.has("class"):
             return np.zeros(0, np.int64)  # never classified is class 0
         column = lambda name: columns.stretch(name, block) if self.cloud.has(name) else none
-        cut, code = (
-            np.ascontiguousarray(column("cut")).astype(np.uint16, copy=False),
-            np.ascontiguousarray(column("class")).astype(np.uint8, copy=False) if self.filtered else none,
-        )
+        cut = self.cloud.gone(block)
+        code = np.ascontiguousarray(column("class")).astype(np.uint8, copy=False) if self.filtered else none
         out = np.empty(stop - start, np.int64)
         n = _inside(
             columns.block("position", block),

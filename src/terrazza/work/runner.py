@@ -13,7 +13,8 @@ from terrazza.errors import Cancelled, TerrazzaError, understood
 from terrazza.fleet import Local
 from terrazza.operations.spine import course, fieldbook
 from terrazza.operations.spine.base import checked, find, known, title
-from terrazza.operations.spine.job import Job, Overtaken
+from terrazza.operations.spine.commit import Overtaken
+from terrazza.operations.spine.job import Job
 from terrazza.settings import settings
 from terrazza.work.lease import lease
 

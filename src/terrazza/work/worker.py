@@ -14,7 +14,7 @@ from terrazza.db.models import Entry
 from terrazza.db.models import Job as Row
 from terrazza.errors import BusyError
 from terrazza.operations.spine import course, fieldbook
-from terrazza.operations.spine.job import PAGE
+from terrazza.operations.spine.reach import PAGE
 from terrazza.work import child
 from terrazza.work.lease import lease
 from terrazza.work.open import open_workspace

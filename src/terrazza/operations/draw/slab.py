@@ -31,7 +31,7 @@ def _around(cloud, spacing: float) -> np.ndarray:
     spacing (m) is given.
     """
     index = cloud.inside([-4.0, -4.0, -1e6], [4.0, 4.0, 1e6], spacing=spacing)
-    index = index[cloud.pick("cut", index) == 0] if cloud.has("cut") else index
+    index = cloud.kept_of(index)
     xyz = cloud.at(index)
     return xyz[np.linalg.norm(xyz[:, :2], axis=1) < 4]
 
@@ -44,6 +44,6 @@ def slab_points(job: Job, scans, low: float, high: float, progress: Progress) ->
         progress.advance(n, len(scans), f"Cutting the slab from {scan.name}")
         cloud, pose = job.cloud(scan.id), job.grid_pose(scan)
         index = cloud.inside(box_low, box_high, pose)
-        index = index[cloud.pick("cut", index) == 0] if cloud.has("cut") else index
+        index = cloud.kept_of(index)
         parts.append(rigid.apply(pose, cloud.at(index)))
     return np.concatenate(parts)

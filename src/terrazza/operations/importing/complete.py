@@ -24,6 +24,7 @@ from terrazza.operations.pieces import reading
 from terrazza.operations.pieces.ingest import bring
 from terrazza.operations.spine.base import Figures, Operation, Params, operation, scans_field
 from terrazza.operations.spine.job import Job, plain
+from terrazza.store.schema import COLUMNS
 
 
 class CompleteParams(Params):
@@ -99,8 +100,7 @@ class Complete(Operation):
     def _replace(job, scan, inside, piece, record) -> set[str]:
         """Point the scan to its new columns; returns what of the old ones could not be kept."""
         disk.sync(piece.folder)
-        files, prefix = record.pop("columns"), f"{scan.id}/"
-        before = {k[len(prefix) :] for k in job.facts("column") if k.startswith(prefix)}
+        files, before = record.pop("columns"), set(job.columns(scan.id))
         for name in before - set(files):
             job.put("column", f"{scan.id}/{name}", None)
         for name, names in files.items():
@@ -120,8 +120,4 @@ class Complete(Operation):
             kept | record | {"grid": list(inside.grid) if inside.grid else None, "taken": taken_of(piece)},
             scan=scan.id,
         )
-        return {
-            {"cut": "cuts", "class": "classes", "photo_rgb": "photo colours"}[name]
-            for name in before - set(files)
-            if name in {"cut", "class", "photo_rgb"}
-        }
+        return {COLUMNS[name].made for name in before - set(files) if name in COLUMNS and COLUMNS[name].made}

@@ -15,6 +15,7 @@ from terrazza.core.progress import Progress
 from terrazza.operations.pieces.surfaces import CloudPiece
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store import columns
+from terrazza.store.schema import COLUMNS
 
 
 @dataclass(frozen=True)
@@ -48,6 +49,11 @@ def _change(task: Task, common, progress: Progress):
         tally,
         values.dtype,
     )
+
+
+def _default(column: str, count: int, dtype) -> np.ndarray:
+    """A portion of a column that a scan did not have."""
+    return COLUMNS[column].filled(count) if column in COLUMNS else np.zeros(count, dtype)
 
 
 def rewrite(
@@ -93,7 +99,7 @@ def rewrite(
                         task.piece.folder,
                         column,
                         task.number,
-                        np.zeros(task.stop - task.start, made[0][1]),
+                        _default(column, task.stop - task.start, made[0][1]),
                         task.version,
                     )
                 )

@@ -65,10 +65,11 @@ def tiles(cloud: Cloud, most: int) -> list[tuple[np.ndarray, np.ndarray, int, fl
             continue
         edge = cloud.size / 2.0 ** int(node["level"])
         place = np.array([node["x"], node["y"], node["z"]], float)
+        first, last = place == 0, place == 2.0 ** int(node["level"]) - 1  # points may have drifted out there
         out.append(
             (
-                place * edge + cloud.low,
-                (place + 1) * edge + cloud.low,
+                place * edge + cloud.low - cloud.drift * first,
+                (place + 1) * edge + cloud.low + cloud.drift * last,
                 max(points, 1),
                 float(edge / np.sqrt(max(points, 1))),
             )
@@ -104,7 +105,7 @@ def _within(clouds: list[Cloud], poses, low, high, spacing: float = 0.0) -> np.n
 
 def _points(clouds: list[Cloud], poses, indices: list[np.ndarray]) -> np.ndarray:
     """The kept ones of some points of each cloud, in the common frame."""
-    kept = [index[c.pick("cut", index) == 0] if c.has("cut") else index for c, index in zip(clouds, indices)]
+    kept = [c.kept_of(index) for c, index in zip(clouds, indices)]
     return np.concatenate([_moved(pose, c.at(index)) for c, pose, index in zip(clouds, poses, kept)])
 
 
@@ -130,8 +131,7 @@ def measure(tile: Tile, progress: Progress) -> None:
     own, pose = clouds[tile.own], tile.poses[tile.own]
     out = np.lib.format.open_memmap(tile.path, mode="r+")
     index = own.inside(tile.low, np.nextafter(tile.high, -np.inf))
-    if own.has("cut"):
-        index = index[own.pick("cut", index) == 0]
+    index = own.kept_of(index)
     if not len(index):
         return
     query = _moved(pose, own.at(index))

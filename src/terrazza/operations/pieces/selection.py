@@ -164,7 +164,7 @@ class Selection:
             params,
             job.need_scans(params.scans, placed=placed, why=", so there is no common frame to deliver in"),
         )
-        self.clouds = {s.id: job.cloud(s.id) for s in self.scans}
+        self.clouds = {s.id: job.cloud(s.id, delivering=True) for s in self.scans}
         self.colours = {s.id: self._colour(job, s, params.colour) for s in self.scans}
         self.boxes = [
             b
@@ -177,7 +177,7 @@ class Selection:
         self.shares = {
             s.id: Share(
                 s.id,
-                CloudPiece.of(job, s),
+                CloudPiece.of(job, s, delivering=True),
                 job.grid_pose(s) if placed or s.pose is not None else None,
                 tuple(params.classes),
                 tuple(self.boxes),
@@ -220,10 +220,8 @@ class Selection:
                 use = slice(None) if plain else self.shares[scan.id].wanted(cloud, start, stop, within)
                 codes = cloud.values("class", 0, start, stop)[use]
                 if cloud.has("cut"):
-                    cut = cloud.read("cut", start, stop)[use]
-                    if cut.any():
-                        cuts += np.bincount(cut, minlength=65536)
-                        codes = codes[cut == 0]
+                    cuts += np.bincount(cloud.read("cut", start, stop)[use], minlength=65536)
+                codes = codes[cloud.kept(start, stop)[use]]
                 tally[scan.id] += np.bincount(codes, minlength=256)
                 found.append(len(codes))
             self._found[scan.id] = found
@@ -267,7 +265,7 @@ class Selection:
     def allowed(self, scan: int, index: np.ndarray) -> np.ndarray:
         """Which of some points (sorted indices) may be taken at all."""
         cloud = self.clouds[scan]
-        use = cloud.pick("cut", index) == 0 if cloud.has("cut") else np.ones(len(index), bool)
+        use = np.isin(index, cloud.kept_of(index), assume_unique=True)
         if self.params.classes:
             use &= np.isin(cloud.pick("class", index) if cloud.has("class") else 0, self.params.classes)
         for box in self.boxes:

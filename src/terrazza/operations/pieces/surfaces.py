@@ -30,13 +30,14 @@ class CloudPiece:
     folder: str
     pointers: dict
     record: dict
+    apart: tuple[int, ...] = ()
 
     @classmethod
-    def of(cls, job: Job, scan: Scan) -> "CloudPiece":
-        return cls(job.scan_folder(scan.id), job.cloud(scan.id).columns.pointers, scan.record)
+    def of(cls, job: Job, scan: Scan, delivering: bool = False) -> "CloudPiece":
+        return cls(job.scan_folder(scan.id), job.columns(scan.id), scan.record, job.apart(delivering))
 
     def open(self) -> Cloud:
-        return Cloud(self.folder, self.pointers, self.record)
+        return Cloud(self.folder, self.pointers, self.record, self.apart)
 
 
 def kept_points(cloud: Cloud, most: int = MOST) -> np.ndarray:

@@ -126,6 +126,15 @@ class CutValue(Value):
     entry: int | None = None
 
 
+class ShelfValue(Value):
+    """Points kept apart under a name: whether they are out of views and work, and out of deliverables."""
+
+    name: str
+    apart: bool
+    delivered: bool
+    points: int
+
+
 class DrawingValue(Value):
     """Lines drawn on a slab."""
 
@@ -226,6 +235,7 @@ KINDS: dict[str, Kind] = {
         Kind("frame", FrameValue, "the frame changed"),
         Kind("crs", Value, "the coordinate system changed"),
         Kind("cut", CutValue, "points were taken out"),
+        Kind("shelf", ShelfValue, "shelves were switched"),
         Kind("drawing", DrawingValue, "drawings changed"),
         Kind("measure", Value, "measures changed"),
         Kind("pin", Value, "pins changed", files=_picture("picture")),

@@ -12,15 +12,8 @@ from terrazza.operations.spine import fieldbook, files_named
 from terrazza.operations.spine.facts import KINDS
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store import octree
+from terrazza.store.schema import COLUMNS
 
-SHAPES = {
-    "position": ("i4", 3),
-    "intensity": ("u2", 0),
-    "native_rgb": ("u1", 3),
-    "photo_rgb": ("u1", 3),
-    "class": ("u1", 0),
-    "cut": ("u2", 0),
-}
 SLACK = 1e-6
 
 
@@ -87,9 +80,10 @@ def _block(path, name, column, count) -> str:
         return "is missing or cannot be read" if not os.path.exists(path) else "is cut off or damaged"
     if count is not None and len(values) != count:
         return f"holds {len(values):,} values instead of {count:,}"
-    kind, width = SHAPES.get(column, (None, 0))
-    if kind and (
-        values.dtype.newbyteorder("=") != np.dtype(kind) or values.shape[1:] != ((width,) if width else ())
+    known = COLUMNS.get(column)
+    if known and (
+        values.dtype.newbyteorder("=") != np.dtype(known.dtype)
+        or values.shape[1:] != known.filled(0).shape[1:]
     ):
         return "is of another kind than it should be"
     return "" if checksum(values) == named_by(name) else "has changed since it was written"
@@ -108,7 +102,8 @@ def _tree(job: Job, scan: Scan) -> list[str]:
     up = octree.parents(nodes)
     if (nodes["level"][up[1:]] != nodes["level"][1:] - 1).any():
         return [f"Scan {scan.id}: a node of its index has no parent."]
-    slack = SLACK + 8 * np.finfo(float).eps * float(np.abs([cloud.low, cloud.low + cloud.size]).max())
+    farthest = float(np.abs([cloud.low, cloud.low + cloud.size]).max())
+    slack = SLACK + cloud.drift + 8 * np.finfo(float).eps * farthest
     corner, edge = octree.boxes(filled, cloud.low, cloud.size)
     for start, stop in cloud.blocks():
         xyz = cloud.xyz(start, stop)

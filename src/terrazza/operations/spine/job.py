@@ -3,7 +3,6 @@
 import contextlib
 import os
 import tempfile
-import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
@@ -11,20 +10,19 @@ from typing import Any
 import numpy as np
 
 from terrazza.db import queries
-from terrazza.db.models import Change, Entry, Fact, database
+from terrazza.db.models import Entry, database
 from terrazza.db.models import Job as Row
-from terrazza.errors import NotFound, ParamsError, StateError, TerrazzaError
+from terrazza.errors import NotFound, StateError, TerrazzaError
 from terrazza.files import checksum, disk
 from terrazza.fleet import Local
-from terrazza.operations.spine import files_named, snapshot
+from terrazza.operations.spine import commit, snapshot
 from terrazza.operations.spine.base import known
 from terrazza.operations.spine.facts import kind_of
+from terrazza.operations.spine.reach import Reach
 from terrazza.store.cloud import Cloud
 
-PAGE = "page"
-DEMO_FOLDER = "demo-field"
 # What every sentence and every cloud needs.
-ALWAYS_READ = frozenset({"scan", "pose", "column", "frame", "notation"})
+ALWAYS_READ = frozenset({"scan", "pose", "column", "shelf", "frame", "notation"})
 FOLDERS = ("scans", "photos", "drawings", "deliverables", "pictures", "arrays", "inbox")
 
 
@@ -46,11 +44,7 @@ class Scan:
         return int(self.record["points"])
 
 
-class Overtaken(Exception):
-    """What a light run was about to change has changed, or is being changed: it begins again."""
-
-
-class Job:
+class Job(Reach):
     """Facts of one job, read as they were when it was opened plus what this run has put.
 
     ``entry`` is the field-book line that is running, None for reading only.  ``inputs`` and ``out`` are the
@@ -80,8 +74,8 @@ class Job:
         self.revision = self._snapshot.revision if self._snapshot else queries.revision(row.id)
         self._facts: dict[str, dict] = {}
         self._columns: dict[int, dict[str, list[str]]] | None = None
-        self._puts: dict[tuple[str, str], tuple] = {}
-        self._marks: list[tuple[int, str]] = []
+        self.puts: dict[tuple[str, str], tuple] = {}
+        self.marks: list[tuple[int, str]] = []
 
     def settle(self) -> None:
         """Read, at one moment, all that the operation says it reads, so that light ones may go on beside it;
@@ -126,7 +120,7 @@ class Job:
             self._columns = None
         if value is not None:
             kind_of(kind).check(key, value)
-        self._puts[(kind, key)] = (value, scan)
+        self.puts[(kind, key)] = (value, scan)
         if value is None:
             self._facts[kind].pop(key, None)
         else:
@@ -147,7 +141,7 @@ class Job:
 
     def next_number(self, kind: str) -> int:
         """A number for a new fact of a kind that no other of the job ever had, nor gets in this run."""
-        mine = [int(key) for k, key in self._puts if k == kind and key.isdecimal()]
+        mine = [int(key) for k, key in self.puts if k == kind and key.isdecimal()]
         return max(queries.next_number(self.row.id, kind), *(n + 1 for n in mine), 1)
 
     def next_photo(self, scan: int) -> int:
@@ -166,7 +160,7 @@ class Job:
 
     def mark(self, number: int, state: str) -> None:
         """Set the state of another entry when this run is committed."""
-        self._marks.append((number, state))
+        self.marks.append((number, state))
 
     # --- the field book
 
@@ -229,9 +223,17 @@ class Job:
     def _by_number(self) -> dict[int, Scan]:
         return {s.id: s for s in self.scans()}
 
-    def cloud(self, number: int) -> Cloud:
-        """The scan's columns at the versions of this moment."""
-        return Cloud(self.scan_folder(number), self.columns(number), self.facts("scan")[str(number)])
+    def cloud(self, number: int, delivering: bool = False) -> Cloud:
+        """The scan's columns at the versions of this moment; with ``delivering`` its shelves are kept apart
+        as deliverables have them.
+        """
+        record = self.facts("scan")[str(number)]
+        return Cloud(self.scan_folder(number), self.columns(number), record, self.apart(delivering))
+
+    def apart(self, delivering: bool = False) -> tuple[int, ...]:
+        """Numbers of the shelves whose points are kept out of views and work, or out of deliverables."""
+        out = (lambda v: not v["delivered"]) if delivering else (lambda v: v["apart"])
+        return tuple(int(k) for k, v in self.facts("shelf").items() if out(v))
 
     def columns(self, number: int) -> dict[str, list[str]]:
         """The files of a scan's columns by name."""
@@ -321,154 +323,9 @@ class Job:
         network = self.get("network")
         return network["scans"] if network else []
 
-    # --- files outside: the one place that says which may be read and written
-
-    @property
-    def confined(self) -> bool:
-        """Whether this run was asked for by the page, which reaches the job and the folders of the settings;
-        the command line has its user's rights.
-        """
-        return self.entry is not None and self.entry.who == PAGE
-
-    def reaches(self, path: str) -> bool:
-        """Whether a path, links followed, lies in the job or in a folder that the page may read."""
-        real = os.path.realpath(path)
-        roots = [self.folder, os.path.join(self.workspace, DEMO_FOLDER), *self.may_read]
-        return any(real.startswith(os.path.realpath(root) + os.sep) for root in roots)
-
-    def need_reach(self, role: str, path: str) -> None:
-        """ParamsError where the page may not read (or write) what a parameter of this role names."""
-        if role == "write":
-            home = self.subfolder("deliverables")
-            if os.path.isabs(path) or not os.path.realpath(os.path.join(home, path or "-")).startswith(
-                os.path.realpath(home) + os.sep
-            ):
-                raise ParamsError(
-                    "Files written from the page stay in the job's deliverables.",
-                    "Give a plain file name; the command line writes anywhere.",
-                )
-        elif os.path.isabs(path) and not self.reaches(path):
-            raise ParamsError(
-                f"“{path}” lies outside the folders that the page may read.",
-                "Bring it into the job's inbox, or name its folder in TERRAZZA_FOLDERS.",
-            )
-
-    def input(self, name: str, what: str, beside: tuple[str, ...] = ()) -> str:
-        """The real path of a file that a parameter names: as it is, or relative to the recipe, the inputs,
-        the inbox, or a folder ``beside``.
-
-        NotFound where it is not there; ParamsError where the page may not read it.
-        """
-        if "\0" in name or not name.strip():
-            raise ParamsError(f"{what} “{name!r}” is no file name.", "Choose a file.")
-        folders = [
-            *self.search,
-            *(os.path.dirname(i) for i in self.inputs),
-            self.subfolder("inbox"),
-            *beside,
-            *([] if self.confined else ["."]),
-        ]
-        tries = [name] if os.path.isabs(name) else [os.path.join(folder, name) for folder in folders]
-        for path in tries:
-            if self.confined and not self.reaches(path):
-                self.need_reach("read", name)
-                continue
-            if os.path.exists(path):
-                return os.path.realpath(path)
-        raise NotFound(
-            f"{what} “{name}” is not there.",
-            "Give its full path, one relative to the recipe or the input files, or drop it into the inbox.",
-        )
-
-    def output(self, path: str, ending: str) -> str:
-        """Where a deliverable goes: relative paths land in the job's deliverables, or in the folder the
-        command line named.
-
-        ParamsError where the page asks for a place outside the deliverables, or the name leads there by a
-        link.
-        """
-        if "\0" in path or not os.path.basename(path) or len(os.path.basename(path).encode()) > 200:
-            raise ParamsError(
-                f"“{path[:80]!r}” is no file name that can be written.", "Give a plain file name."
-            )
-        if not path.lower().endswith(ending):
-            path += ending
-        home = self.out or self.subfolder("deliverables")
-        full = path if os.path.isabs(path) else os.path.join(home, path)
-        if self.confined:
-            self.need_reach("write", path)
-        os.makedirs(os.path.dirname(full), exist_ok=True)
-        return full
-
-    def own_file(self, folder: str, name: str) -> str:
-        """Path of one of the job's own files; NotFound where a record names something that is none."""
-        if (
-            not name
-            or name != os.path.basename(name)
-            or name in {".", ".."}
-            or os.path.islink(os.path.join(self.folder, folder, name))
-        ):
-            raise NotFound(f"“{name}” is no file of this job.", "Run “terrazza check”.")
-        return os.path.join(self.folder, folder, name)
-
-    def deliver(self, path: str, **about) -> None:
-        """Enter a finished file into the list of deliverables."""
-        about |= {"path": os.path.abspath(path), "bytes": os.path.getsize(path), "made": time.time()}
-        self.put("deliverable", os.path.abspath(path), about)
-
-    # --- committing
-
-    def _need_alone(self) -> None:
-        kinds, by_kind = {kind for kind, _ in self._puts}, queries.revisions(self.row.id)[1]
-        others = queries.running(self.row.id, self.entry.id)
-        if any(by_kind.get(k, 0) > self.revision for k in kinds) or any(
-            kinds & (o.writes if (o := known(name)) else kinds) for name in others
-        ):
-            raise Overtaken()
-
     def commit(self, figures: dict, seconds: float, light: bool = False) -> None:
-        """All changes and the entry's state in one transaction: before it the job is as before, after it as
-        after.
-
-        Overtaken where the run is ``light``, without the job's lease, and a fact of a kind that it puts has
-        changed meanwhile, or another run that writes such facts is under way.
-        """
-        with database.atomic("IMMEDIATE"):
-            if light:
-                self._need_alone()
-            for (kind, key), (value, scan) in self._puts.items():
-                where = dict(job=self.row, kind=kind, key=key)
-                fact = Fact.get_or_none(**where)
-                if fact is None and value is None:
-                    continue
-                change = Change.create(
-                    entry=self.entry,
-                    kind=kind,
-                    key=key,
-                    scan=scan if scan is not None else fact.scan if fact else None,
-                    before=fact.value if fact else None,
-                    before_entry=fact.entry if fact else None,
-                    after=value,
-                )
-                if value is None:
-                    fact.delete_instance()
-                elif fact is None:
-                    Fact.create(**where, scan=scan, value=value, entry=self.entry.number)
-                else:
-                    fact.value, fact.entry, fact.scan = (
-                        value,
-                        self.entry.number,
-                        scan if scan is not None else fact.scan,
-                    )
-                    fact.save()
-                files_named.changed(self.row, self.entry.number, change)
-            for number, state in self._marks:
-                Entry.update(state=state).where((Entry.job == self.row) & (Entry.number == number)).execute()
-                files_named.forgotten(self.row, number)
-            kinds = {kind for kind, _ in self._puts}
-            queries.newer_revision(self.row.id, kinds, **({} if light else {"unswept": False}))
-            self.entry.state, self.entry.figures, self.entry.seconds = "done", figures, seconds
-            self.entry.save()
+        """All changes and the entry's state in one transaction; see ``commit.commit``."""
+        commit.commit(self, figures, seconds, light)
 
 
 def covariance_of(record: dict) -> np.ndarray | None:

@@ -107,16 +107,12 @@ def _above(job, point, reach):
         for scan in job.scans(placed=True):
             cloud, pose = job.cloud(scan.id), job.grid_pose(scan)
             if cloud.has("class"):
-                index = cloud.inside(point - [radius, radius, BEAM], point + [radius, radius, BEAM], pose)
+                beam = np.array([radius, radius, BEAM])
+                index = cloud.kept_of(cloud.inside(point - beam, point + beam, pose))
                 column.append(
                     rigid.apply(
                         pose,
-                        cloud.at(
-                            index[
-                                (cloud.pick("class", index) == GROUND)
-                                & (cloud.pick("cut", index) == 0 if cloud.has("cut") else True)
-                            ]
-                        ),
+                        cloud.at(index[cloud.pick("class", index) == GROUND]),
                     )
                 )
         ground = np.concatenate(column)

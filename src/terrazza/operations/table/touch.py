@@ -33,7 +33,7 @@ def patch(job: Job, centre: np.ndarray, radius: float, codes=None) -> np.ndarray
     for scan in job.scans(placed=True):
         cloud, pose = job.cloud(scan.id), job.grid_pose(scan)
         index = cloud.in_ball(rigid.apply(rigid.inverse(pose), centre[None])[0], radius)
-        index = index[cloud.pick("cut", index) == 0] if cloud.has("cut") else index
+        index = cloud.kept_of(index)
         if codes is not None:
             index = index[np.isin(cloud.pick("class", index), codes)] if cloud.has("class") else index[:0]
         found.append(rigid.apply(pose, cloud.at(index)))

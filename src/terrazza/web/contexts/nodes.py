@@ -6,7 +6,7 @@ import numpy as np
 
 from terrazza.errors import NotFound
 from terrazza.operations.spine.job import Job
-from terrazza.store import octree
+from terrazza.store import octree, schema
 
 
 def tree(job: Job, scan: int) -> bytes:
@@ -36,9 +36,9 @@ def _spread(count: int) -> np.ndarray:
 
 
 def pack(job: Job, scan: int, wanted: list[int], spread: bool = False) -> bytes:
-    """Nodes one after another: header (u32 node, u32 count, 8 bytes zero), then planes u16×4 (xyz within the
-    cell, intensity), u8×4 (native colour, class), u8×4 (photo colour, flags: 1 cut).  Little-endian.  With
-    ``spread`` any first part of a node is an even sample of it.
+    """Nodes one after another: header (u32 node, u32 count, u32 bytes a point, 4 bytes zero), then planes:
+    u16×4 (xyz within the cell, widened by the scan's drift, intensity) and the others of ``schema.PLANES``,
+    u8×4 each.  Little-endian.  With ``spread`` any first part of a node is an even sample of it.
     """
     cloud = job.cloud(scan)
     if max(wanted, default=0) >= len(cloud.nodes):
@@ -50,11 +50,7 @@ def pack(job: Job, scan: int, wanted: list[int], spread: bool = False) -> bytes:
         if block not in held:  # a node lies in one block
             held[block] = (
                 int(ends[block - 1]) if block else 0,
-                {
-                    name: cloud.columns.stretch(name, block)
-                    for name in ("position", "intensity", "class", "native_rgb", "photo_rgb", "cut")
-                    if cloud.has(name)
-                },
+                {name: cloud.columns.stretch(name, block) for name in schema.SHOWN if cloud.has(name)},
             )
         base, columns = held[block]
         start, count = int(node["start"]) - base, int(node["count"])
@@ -63,31 +59,17 @@ def pack(job: Job, scan: int, wanted: list[int], spread: bool = False) -> bytes:
             order = _spread(count)
             values = {name: column[order] for name, column in values.items()}
         edge = cloud.size / 2.0 ** int(node["level"])
-        scale, corner = 65535 / edge, cloud.low + np.array([node["x"], node["y"], node["z"]], float) * edge
-        first, second, third = (
-            np.zeros((count, 4), "<u2"),
-            np.zeros((count, 4), np.uint8),
-            np.zeros((count, 4), np.uint8),
-        )
+        corner = cloud.low + np.array([node["x"], node["y"], node["z"]], float) * edge - cloud.drift
+        scale, first = 65535 / (edge + 2 * cloud.drift), np.zeros((count, 4), "<u2")
         place = values["position"] * (cloud.scale * scale)
         place += (cloud.offset - corner) * scale + 0.5
         first[:, :3] = np.clip(place, 0, 65535, out=place)
-        for name, plane, where in (
-            ("intensity", first, 3),
-            ("class", second, 3),
-            ("native_rgb", second, slice(0, 3)),
-            ("photo_rgb", third, slice(0, 3)),
-        ):
-            if name in values:
-                plane[:, where] = values[name]
-        if "cut" in values:
-            third[:, 3] = values["cut"] != 0
-        out += [
-            np.array([k, count, 0, 0], "<u4").tobytes(),
-            first.tobytes(),
-            second.tobytes(),
-            third.tobytes(),
-        ]
+        if "intensity" in values:
+            first[:, 3] = values["intensity"]
+        if "shelf" in values:
+            values["shelf"] = np.isin(values["shelf"], cloud.apart)
+        out += [np.array([k, count, schema.STRIDE, 0], "<u4").tobytes(), first.tobytes()]
+        out += [plane.tobytes() for plane in schema.planes(values, count)]
     return b"".join(out)
 
 

@@ -5,7 +5,8 @@ import os
 from terrazza.errors import TerrazzaError
 from terrazza.operations.spine import course, recipe
 from terrazza.operations.spine.base import find
-from terrazza.operations.spine.job import PAGE, Job
+from terrazza.operations.spine.job import Job
+from terrazza.operations.spine.reach import PAGE
 from terrazza.web.contexts.forms import need_reach
 
 

@@ -9,6 +9,7 @@ from pydantic import BaseModel, Field
 
 from terrazza.later import later
 from terrazza.operations.spine.job import Job
+from terrazza.store import schema
 from terrazza.web.contexts.picking import Four
 from terrazza.web.contexts.scene import origin_of, shown
 
@@ -32,8 +33,8 @@ class Wanted(BaseModel):
 
 def pack(job: Job, wanted: Wanted) -> bytes:
     """Header (u32 scans, u32 whether these are all points, 8 bytes zero), then for each scan with points: u32
-    scan, u32 count, f64×3 a place in the scan's frame (m), and planes f32×4 (x, y, z from that place,
-    intensity from 0 to 1), u8×4 (native colour, class), u8×4 (photo colour, zero).  Little-endian.
+    scan, u32 count, f64×3 a place in the scan's frame (m), and planes: f32×4 (x, y, z from that place,
+    intensity from 0 to 1), and the others of ``schema.PLANES``, u8×4 each.  Little-endian.
     """
     origin, chosen = origin_of(job), set(wanted.scans)
     clouds = []
@@ -55,25 +56,17 @@ def pack(job: Job, wanted: Wanted) -> bytes:
 def _planes(number: int, cloud, index: np.ndarray) -> bytes:
     xyz, count = cloud.at(index), len(index)
     middle = np.round((xyz.min(0) + xyz.max(0)) / 2, 3)
-    first, second, third = (
-        np.zeros((count, 4), "<f4"),
-        np.zeros((count, 4), np.uint8),
-        np.zeros((count, 4), np.uint8),
-    )
+    first = np.zeros((count, 4), "<f4")
     first[:, :3] = xyz - middle
     if cloud.has("intensity"):
         first[:, 3] = cloud.pick("intensity", index) / 65535
-    for name, plane, where in (
-        ("class", second, 3),
-        ("native_rgb", second, slice(0, 3)),
-        ("photo_rgb", third, slice(0, 3)),
-    ):
-        if cloud.has(name):
-            plane[:, where] = cloud.pick(name, index)
-    return (
-        np.array([number, count], "<u4").tobytes()
-        + middle.astype("<f8").tobytes()
-        + first.tobytes()
-        + second.tobytes()
-        + third.tobytes()
+    wanted = [n for n, c in schema.COLUMNS.items() if c.plane in schema.PLANES[1:] and cloud.has(n)]
+    others = schema.planes({name: cloud.pick(name, index) for name in wanted}, count)
+    return b"".join(
+        [
+            np.array([number, count], "<u4").tobytes(),
+            middle.astype("<f8").tobytes(),
+            first.tobytes(),
+            *(plane.tobytes() for plane in others),
+        ]
     )

@@ -12,6 +12,7 @@ from terrazza.later import later
 from terrazza.operations.georeference.sightings import places
 from terrazza.operations.pieces.stations import has_station
 from terrazza.operations.spine.job import Job, Scan
+from terrazza.store import schema
 from terrazza.web.contexts import table
 
 from_above = later("terrazza.core.draw.from_above")
@@ -19,7 +20,6 @@ spatial = later("scipy.spatial")
 
 GALLERY = 45.0
 WAY = 400
-SHOWN = ("class", "cut", "photo_rgb", "position")
 LEVELS = 30_000  # points of a scan that the main direction is read from
 _directions: dict[tuple, float] = {}
 
@@ -28,15 +28,17 @@ def versions(job: Job, scan: int) -> list[str]:
     """One word a block of the scan's columns; it changes whenever anything that is shown of the
     block does.
     """
-    columns = job.facts("column")
-    return _versions(tuple(tuple(columns.get(f"{scan}/{name}") or ()) for name in SHOWN))
+    columns = job.columns(scan)
+    files = tuple(tuple(columns.get(name) or ()) for name in schema.SHOWN)
+    return _versions(files, job.apart() if "shelf" in columns else ())
 
 
 @lru_cache(maxsize=500)
-def _versions(files: tuple[tuple[str, ...], ...]) -> list[str]:
+def _versions(files: tuple[tuple[str, ...], ...], apart: tuple[int, ...]) -> list[str]:
+    more = f"|{apart}" if apart else ""
     return [
-        sha1("|".join(f[k] if f else "" for f in files).encode()).hexdigest()[:8]
-        for k in range(len(files[SHOWN.index("position")]))
+        sha1(("|".join(f[k] if f else "" for f in files) + more).encode()).hexdigest()[:8]
+        for k in range(len(files[schema.SHOWN.index("position")]))
     ]
 
 
@@ -65,6 +67,7 @@ def build(job: Job) -> dict:
             "targets": targets(job, origin),
             "drawings": _drawings(job, origin),
             "direction": _direction(job),
+            "layout": schema.layout(),
             "classes": {str(c): classes.name(c) for c in _classes_there(job)},
         }
         | table.scene(job, origin)
@@ -118,6 +121,7 @@ def _scan(job: Job, scan: Scan, pose: np.ndarray, origin: np.ndarray) -> dict:
         "blocks": versions(job, scan.id),
         "low": cloud.low.tolist(),
         "size": cloud.size,
+        "drift": cloud.drift,
         "root": int(cloud.nodes[0]["count"]),
         "bounds": scan.record["bounds"],
         "intensity": scan.record.get("intensity_range"),

@@ -164,7 +164,7 @@ def tile(job: Job, number: int, stop: int, mode: str, level: int, x: int, y: int
     chosen = flat[order]
     picture = np.zeros((flat.size, 4), np.uint8)
     picture[order, :3] = _colours(cloud, scan.record, mode, chosen)
-    picture[order, 3] = np.where(cloud.pick("cut", chosen) == 0, 255, 0) if cloud.has("cut") else 255
+    picture[order, 3] = np.where(np.isin(chosen, cloud.kept_of(chosen), assume_unique=True), 255, 0)
     out = io.BytesIO()
     Image.fromarray(picture.reshape(*index.shape, 4)).save(out, "PNG", compress_level=1)
     return out.getvalue()

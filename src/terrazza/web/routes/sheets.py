@@ -5,7 +5,7 @@ from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import Response
 
 from terrazza.operations.spine.base import find
-from terrazza.operations.spine.job import PAGE
+from terrazza.operations.spine.reach import PAGE
 from terrazza.web import pages
 from terrazza.web.contexts import fieldbook as book_context
 from terrazza.web.contexts import forms, sheets, terraces

@@ -2,15 +2,17 @@
 import * as THREE from "../vendor/three.module.js";
 import { holds } from "./boxes.js";
 import { early, nodesIn } from "./glance.js";
+import { declarations, layout, planeAt, rampModes, setLayout } from "./layout.js";
 import { classColour, rgb, scanColour } from "./palette.js";
 
-export const MODES = ["intensity", "native", "photo", "scan", "class", "height"];
+const MODES = ["intensity", "native", "photo", "scan", "class", "height"];
+export const modes = () => [...MODES, ...rampModes()]; // colourings, in the shader's numbers
 // both kinds count as not opaque, so that they share one compiled program
 const NO_BLENDING = 0, NORMAL_BLENDING = 1;
 const CACHE_BYTES = 256e6, FLIGHTS = 4, ANSWER = { points: 40_000, nodes: 64 };
 
-const VERTEX = `precision highp float; precision highp int;
-in vec4 position; in vec4 second; in vec4 third;
+const vertex = () => `precision highp float; precision highp int;
+${declarations()}
 uniform mat4 modelMatrix, viewMatrix, projectionMatrix;
 uniform int uMode, uBoxOn; uniform float uSize, uGrow; uniform mat4 uBox; uniform bool uFacing; uniform vec4 uEye, uStand; uniform vec2 uHeights, uTone, uSlab; uniform bool uSlabOn, uWallOn; uniform vec3 uScan, uInk; uniform vec4 uWall, uAlong;
 uniform highp sampler2D uClasses;
@@ -21,22 +23,23 @@ vec3 ramp(float t) {
 }
 void main() {
   vec4 w = modelMatrix * vec4(position.xyz, 1.);
-  vec4 kind = texelFetch(uClasses, ivec2(int(second.w * 255. + .5), 0), 0);
-  bool gone = third.w > .001 || kind.a < .5 || (uSlabOn && (w.z < uSlab.x || w.z > uSlab.y)) || (uWallOn && (abs(dot(uWall.xy, w.xy) - uWall.z) > uWall.w || dot(uAlong.xy, w.xy) < uAlong.z || dot(uAlong.xy, w.xy) > uAlong.w));
+  vec4 kind = texelFetch(uClasses, ivec2(int(KIND * 255. + .5), 0), 0);
+  bool gone = FLAGS > .001 || kind.a < .5 || (uSlabOn && (w.z < uSlab.x || w.z > uSlab.y)) || (uWallOn && (abs(dot(uWall.xy, w.xy) - uWall.z) > uWall.w || dot(uAlong.xy, w.xy) < uAlong.z || dot(uAlong.xy, w.xy) > uAlong.w));
   bool boxed = all(lessThanEqual(abs((uBox * w).xyz), vec3(1.)));
   gone = gone || (uBoxOn == 1 && !boxed) || (uBoxOn == 2 && boxed);
   // a point is seen from behind where the eye lies on the other side of it than its station
   gone = gone || (uFacing && uStand.w > .5 && dot(uEye.w > .5 ? uEye.xyz - w.xyz : uEye.xyz, uStand.xyz - w.xyz) < 0.);
   gl_Position = gone ? vec4(3., 3., 3., 1.) : projectionMatrix * viewMatrix * w;
   gl_PointSize = uGrow > 0. ? clamp(uSize * uGrow / gl_Position.w, 1., 4. * uSize) : uSize;
-  float tone = clamp((position.w * 65535. - uTone.x) / max(uTone.y - uTone.x, 1.), 0., 1.);
+  float tone = clamp((TONE * 65535. - uTone.x) / max(uTone.y - uTone.x, 1.), 0., 1.);
   if (uMode == 0) vColour = mix(vec3(.09, .12, .12), vec3(.93, .90, .82), pow(tone, .8));
-  else if (uMode == 1) vColour = second.r + second.g + second.b > 0. ? second.rgb : vec3(.62, .60, .55) * (.6 + .4 * tone);
-  else if (uMode == 2) vColour = third.r + third.g + third.b > 0. ? third.rgb : vec3(.62, .60, .55) * (.6 + .4 * tone);
+  else if (uMode == 1) vColour = dot(NATIVE, vec3(1.)) > 0. ? NATIVE : vec3(.62, .60, .55) * (.6 + .4 * tone);
+  else if (uMode == 2) vColour = dot(PHOTO, vec3(1.)) > 0. ? PHOTO : vec3(.62, .60, .55) * (.6 + .4 * tone);
   else if (uMode == 3) vColour = uScan * (.72 + .28 * tone);
   else if (uMode == 4) vColour = kind.rgb * (.75 + .25 * tone);
   else if (uMode == 5) vColour = ramp(clamp((w.z - uHeights.x) / (uHeights.y - uHeights.x), 0., 1.)) * (.75 + .25 * tone);
-  else vColour = uInk;
+  else if (uMode < 0) vColour = uInk;
+  else vColour = ramp(RAMP(uMode));
 }`;
 const FRAGMENT = `precision mediump float; in vec3 vColour; uniform float uAlpha; out vec4 colour; void main() { colour = vec4(vColour, uAlpha); }`;
 
@@ -108,6 +111,7 @@ export class Cloud {
     const moved = !this.data || this.data.origin.some((v, k) => v !== data.origin[k]);
     this.shift = moved && this.data ? data.origin.map((v, k) => v - this.data.origin[k]) : null;
     this.data = data;
+    setLayout(data.layout);
     const there = new Set(data.scans.map((s) => s.id));
     for (const [id, scan] of this.scans) if (!there.has(id)) this.dropScan(scan), this.scans.delete(id);
     for (const record of data.scans) {
@@ -132,7 +136,7 @@ export class Cloud {
     const tone = record.intensity ?? [0, 65535];
     const stand = new THREE.Vector4(0, 0, 0, record.station ? 1 : 0);
     const make = (faint) => new THREE.RawShaderMaterial({
-      vertexShader: VERTEX, fragmentShader: FRAGMENT, glslVersion: THREE.GLSL3, blending: faint ? NORMAL_BLENDING : NO_BLENDING, depthTest: !faint, depthWrite: !faint, transparent: faint,
+      vertexShader: vertex(), fragmentShader: FRAGMENT, glslVersion: THREE.GLSL3, blending: faint ? NORMAL_BLENDING : NO_BLENDING, depthTest: !faint, depthWrite: !faint, transparent: faint,
       uniforms: { ...this.shared, uScan: { value: new THREE.Color(...rgb(scanColour(record.id))) }, uTone: { value: new THREE.Vector2(...tone) }, uAlpha: { value: faint ? 0.2 : 1 }, uStand: { value: stand } },
     });
     const scan = { id: record.id, nodes: [], record, matrix: new THREE.Matrix4(), stand, solid: make(false), faint: make(true), whole: false };
@@ -183,7 +187,7 @@ export class Cloud {
 
   unload(node) {
     if (!node.points) return;
-    this.loaded -= node.count * 16;
+    this.loaded -= node.count * layout.stride;
     node.old = false;
     this.scene.remove(node.points);
     node.points.geometry.dispose();
@@ -204,7 +208,8 @@ export class Cloud {
 
   place(node) {
     const m = node.points.matrix;
-    m.makeScale(node.edge, node.edge, node.edge).setPosition(...node.corner).premultiply(node.scan.matrix);
+    const drift = node.scan.record.drift, edge = node.edge + 2 * drift; // the cube that a node's points are counted in
+    m.makeScale(edge, edge, edge).setPosition(...node.corner.map((v) => v - drift)).premultiply(node.scan.matrix);
     node.points.matrixWorld.copy(m);
   }
 
@@ -292,16 +297,17 @@ export class Cloud {
     if (node.points && node.old) this.unload(node);
     if (node.points) return;
     const geometry = new THREE.BufferGeometry();
-    geometry.setAttribute("position", new THREE.BufferAttribute(new Uint16Array(buffer, at, 4 * count), 4, true));
-    geometry.setAttribute("second", new THREE.BufferAttribute(new Uint8Array(buffer, at + 8 * count, 4 * count), 4, true));
-    geometry.setAttribute("third", new THREE.BufferAttribute(new Uint8Array(buffer, at + 12 * count, 4 * count), 4, true));
+    for (const name of layout.planes) {
+      const from = at + planeAt(name, count), first = name === "first", values = first ? new Uint16Array(buffer, from, 4 * count) : new Uint8Array(buffer, from, 4 * count);
+      geometry.setAttribute(first ? "position" : name, new THREE.BufferAttribute(values, 4, true));
+    }
     node.points = new THREE.Points(geometry, scan.solid);
     node.points.frustumCulled = false;
     node.points.matrixAutoUpdate = node.points.matrixWorldAutoUpdate = false;
     node.points.visible = false;
     this.place(node);
     this.scene.add(node.points);
-    this.loaded += 16 * count;
+    this.loaded += layout.stride * count;
   }
 
   evict() {
@@ -314,8 +320,8 @@ export class Cloud {
   // Whether a loaded point is drawn, by the same rules as the shader (world z, class, cut, slab, wall slab).
   shows(node, k, x, y, z, limits) {
     if (limits.box && !holds(limits.box, x, y, z)) return false;
-    const second = node.points.geometry.attributes.second.array, third = node.points.geometry.attributes.third.array;
-    if (third[4 * k + 3] || this.hiddenClasses.has(second[4 * k + 3])) return false;
+    const value = ([plane, slot]) => node.points.geometry.attributes[plane].array[4 * k + slot];
+    if (value(layout.flags) || this.hiddenClasses.has(value(layout.slots.class))) return false;
     if (limits.slab && (z < limits.slab[0] || z > limits.slab[1])) return false;
     if (!limits.wall) return true;
     const [ux, uy, from, to] = limits.along, s = ux * x + uy * y;

@@ -13,13 +13,13 @@ for (const asked of Object.values(early)) asked.catch(() => {}); // whoever wait
 // The planes of each node in an answer of many scans: { scan, number, count, at } with ``at`` the byte where its points begin.
 export function* nodesIn(buffer, scan = null, at = 0, end = buffer.byteLength) {
   while (at < end) {
-    const [first, second] = new Uint32Array(buffer, at, 2);
+    const [first, second, stride] = new Uint32Array(buffer, at, 3);
     if (scan === null) {
       yield* nodesIn(buffer, first, at + 8, at + 8 + second);
       at += 8 + second;
     } else {
       yield { scan, number: first, count: second, at: at + 16 };
-      at += 16 + 16 * second;
+      at += 16 + stride * second;
     }
   }
 }
@@ -62,13 +62,13 @@ function splat(image, points, camera, faint) {
 // All shown points as x, y, z (m, from the origin of the scene) and tone (0 to 1).
 function pointsOf(scene, buffer) {
   let n = 0;
-  const scans = new Map(scene.scans.map((s) => [s.id, s])), out = new Float32Array(buffer.byteLength / 4), share = Math.min(1, (ENOUGH * 16) / buffer.byteLength);
+  const scans = new Map(scene.scans.map((s) => [s.id, s])), out = new Float32Array(buffer.byteLength / 4), { stride, planes, flags: [plane, slot] } = scene.layout, share = Math.min(1, (ENOUGH * stride) / buffer.byteLength);
   for (const { scan, count, at } of nodesIn(buffer)) {
     const s = scans.get(scan);
     if (!s) continue;
-    const p = new Uint16Array(buffer, at, 4 * count), flags = new Uint8Array(buffer, at + 12 * count, 4 * count), m = s.pose, step = s.size / 65535, [dark, light] = s.intensity ?? [0, 65535];
+    const p = new Uint16Array(buffer, at, 4 * count), flags = new Uint8Array(buffer, at + (8 + 4 * (planes.indexOf(plane) - 1)) * count, 4 * count), m = s.pose, step = s.size / 65535, [dark, light] = s.intensity ?? [0, 65535];
     for (let k = 0; k < 4 * Math.ceil(count * share); k += 4) { // any first part of a node is an even sample of it
-      if (flags[k + 3]) continue;
+      if (flags[k + slot]) continue;
       const x = s.low[0] + step * p[k], y = s.low[1] + step * p[k + 1], z = s.low[2] + step * p[k + 2];
       out.set([m[0] * x + m[1] * y + m[2] * z + m[3], m[4] * x + m[5] * y + m[6] * z + m[7], m[8] * x + m[9] * y + m[10] * z + m[11], Math.min(Math.max((p[k + 3] - dark) / Math.max(light - dark, 1), 0), 1)], n);
       n += 4;

@@ -1,6 +1,6 @@
 // The table: one renderer, three linked views, the tools, and the wiring to sheets and field book.
 import * as THREE from "../vendor/three.module.js";
-import { Cloud, MODES } from "./cloud.js";
+import { Cloud, modes } from "./cloud.js";
 import * as boxes from "./boxes.js";
 import { Edges } from "./edges.js";
 import * as frame from "./frame.js";
@@ -257,7 +257,7 @@ class Table {
   renderView(view) {
     const { renderer, cloud } = this, s = cloud.shared, r = view.rect;
     const faint = view === this.plan && ["walls", "density"].includes(this.planMode);
-    s.uMode.value = faint ? 6 : MODES.indexOf(view === this.plan && MODES.includes(this.planMode) ? this.planMode : view.mode ?? this.mode);
+    s.uMode.value = faint ? -1 : modes().indexOf(view === this.plan && modes().includes(this.planMode) ? this.planMode : view.mode ?? this.mode);
     s.uSize.value = this.size * renderer.getPixelRatio() * (view.kind === "space" ? 1 : 0.85);
     s.uSlabOn.value = Boolean(view.limits.slab);
     if (view.limits.slab) s.uSlab.value.set(...view.limits.slab);

@@ -1,5 +1,6 @@
 // Slabs and boxes: their own points, cut out by the server, a few at once and as many as a view draws when it rests.
 import * as THREE from "../vendor/three.module.js";
+import { layout } from "./layout.js";
 
 const MARGIN = 1.08, FIRST = 30_000;
 
@@ -95,11 +96,12 @@ export class Regions {
     held.whole = head.getUint32(4, true) === 1;
     for (let k = 0, at = 16; k < count; k++) {
       const scan = cloud.scans.get(head.getUint32(at, true)), n = head.getUint32(at + 4, true), place = [8, 16, 24].map((d) => head.getFloat64(at + d, true)), geometry = new THREE.BufferGeometry();
-      const from = buffer.slice(at + 32, at + 32 + 24 * n);
-      geometry.setAttribute("position", new THREE.BufferAttribute(new Float32Array(from, 0, 4 * n), 4));
-      geometry.setAttribute("second", new THREE.BufferAttribute(new Uint8Array(from, 16 * n, 4 * n), 4, true));
-      geometry.setAttribute("third", new THREE.BufferAttribute(new Uint8Array(from, 20 * n, 4 * n), 4, true));
-      at += 32 + 24 * n;
+      const bytes = 16 + 4 * (layout.planes.length - 1), from = buffer.slice(at + 32, at + 32 + bytes * n);
+      layout.planes.forEach((name, p) => {
+        const values = p ? new Uint8Array(from, (12 + 4 * p) * n, 4 * n) : new Float32Array(from, 0, 4 * n);
+        geometry.setAttribute(p ? name : "position", new THREE.BufferAttribute(values, 4, p > 0));
+      });
+      at += 32 + bytes * n;
       if (!scan) continue;
       const points = new THREE.Points(geometry, scan.solid);
       points.frustumCulled = points.matrixAutoUpdate = points.matrixWorldAutoUpdate = points.visible = false;

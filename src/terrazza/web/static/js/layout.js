@@ -1,0 +1,34 @@
+// How the bytes of a point are laid out, as the server's schema of columns says with the scene.
+
+export let layout = null; // { planes, stride, slots, flags, ramps }
+
+export function setLayout(told) {
+  layout = told;
+}
+
+const FIRST = 8; // bytes of the first plane in a node: four u16
+const ITEMS = "xyzw";
+
+// Where a plane of a node with so many points begins, from its first point.
+export const planeAt = (name, count) => {
+  const k = layout.planes.indexOf(name);
+  return k ? (FIRST + 4 * (k - 1)) * count : 0;
+};
+
+// The shader's declarations: an attribute a plane, and a name for what a plane's slot holds.
+export function declarations() {
+  const item = ([plane, slot]) => `${plane === "first" ? "position" : plane}.${ITEMS[slot]}`;
+  const colour = ([plane, slot]) => `${plane}.${"xyzw".slice(slot, slot + 3)}`;
+  return [
+    ...layout.planes.map((name) => `in vec4 ${name === "first" ? "position" : name};`),
+    `#define TONE ${item(layout.slots.intensity)}`,
+    `#define KIND ${item(layout.slots.class)}`,
+    `#define NATIVE ${colour(layout.slots.native_rgb)}`,
+    `#define PHOTO ${colour(layout.slots.photo_rgb)}`,
+    `#define FLAGS ${item(layout.flags)}`,
+    `#define RAMP(mode) (${Object.keys(layout.ramps).map((name, k) => `mode == ${k + 6} ? ${item(layout.slots[name])} : `).join("")}0.)`,
+  ].join("\n");
+}
+
+// Names of the colourings that columns of their own give.
+export const rampModes = () => Object.values(layout.ramps);
