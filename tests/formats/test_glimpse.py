@@ -21,7 +21,7 @@ def ask_for(path, folder, index=0, columns=()):
 
 
 def every_point(path, index=0):
-    reader = formats.READERS[formats.look(str(path)).format]
+    reader = formats.named(formats.look(str(path)).format)
     scale = reader.coordinates(str(path), index)
     chunks = list(reader.read_points(str(path), index))
     return np.concatenate(

@@ -9,7 +9,7 @@ from pyproj import CRS
 
 from terrazza import formats
 from terrazza.errors import InputError
-from terrazza.formats import las, las_writer
+from terrazza.formats import las, las_writer, naming, systems
 from tests.conftest import REFERENCES
 
 FILES = REFERENCES / "laspy"
@@ -92,11 +92,11 @@ def test_a_tiny_scale_is_kept():
 def test_units_come_from_the_coordinate_system():
     """autzen.las: EPSG:2994, international feet."""
     found = formats.look(str(FILES / "autzen.las"))
-    assert found.unit == "international foot" and las.metres_per_unit(found.crs_wkt) == pytest.approx(
+    assert found.unit == "international foot" and systems.metres_per_unit(found.crs_wkt) == pytest.approx(
         0.3048, abs=1e-12
     )
-    assert las.metres_per_unit("") == 1.0 and las.metres_per_unit("nonsense") == 1.0
-    assert las.metres_per_unit(CRS.from_epsg(4326).to_wkt()) == 1.0
+    assert systems.metres_per_unit("") == 1.0 and systems.metres_per_unit("nonsense") == 1.0
+    assert systems.metres_per_unit(CRS.from_epsg(4326).to_wkt()) == 1.0
 
 
 @pytest.mark.parametrize(
@@ -196,7 +196,7 @@ def test_a_broken_write_leaves_nothing(tmp_path):
     ("deep", "colour", "shallow"), [(True, [0, 256, 65535], [0, 1, 255]), (False, [0, 17, 255], [0, 17, 255])]
 )
 def test_colour_of_eight_bits(deep, colour, shallow):
-    assert las.eight_bit(np.array(colour, np.uint16), deep).tolist() == shallow
+    assert naming.eight_bit(np.array(colour, np.uint16), deep).tolist() == shallow
 
 
 @pytest.mark.parametrize("name", ["simple.las", "simple.laz", "plane.laz"])

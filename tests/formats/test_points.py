@@ -19,8 +19,8 @@ N = 2500
 def whole(path, columns=()):
     found = formats.look(str(path), columns)
     reader, more = (
-        formats.READERS[found.format],
-        {"columns": columns} if found.format in formats.MAPPED else {},
+        formats.named(found.format),
+        {"columns": columns} if found.mapped else {},
     )
     chunks = list(reader.read_points(str(path), 0, **more))
     repairs = {}
@@ -388,7 +388,7 @@ def test_broken_files_say_what_is_wrong(tmp_path, name, content, words):
     (tmp_path / name).write_bytes(content)
     with pytest.raises(InputError, match=words):
         found = formats.look(str(tmp_path / name))
-        list(formats.READERS[found.format].read_points(str(tmp_path / name), 0))
+        list(formats.named(found.format).read_points(str(tmp_path / name), 0))
 
 
 @pytest.mark.parametrize("name", ["p.ply", "p.pcd"])

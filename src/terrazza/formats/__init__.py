@@ -1,41 +1,39 @@
 """File formats: ``look`` finds the reader for a file by what it holds, not by its name alone."""
 
+import importlib
 import os
+import pkgutil
+from functools import lru_cache
 
 from terrazza.errors import InputError
 from terrazza.formats.contents import Contents
-from terrazza.later import later
+from terrazza.formats.protocol import Format
 
-e57 = later("terrazza.formats.e57")
-las = later("terrazza.formats.las")
-pcd = later("terrazza.formats.pcd")
-ply = later("terrazza.formats.ply")
-ptx = later("terrazza.formats.ptx")
-text = later("terrazza.formats.text")
-
-READERS = {
-    "E57": e57,
-    "LAS": las,
-    "LAZ": las,
-    "COPC": las,
-    "PTX": ptx,
-    "PTS": text,
-    "text": text,
-    "PLY": ply,
-    "PCD": pcd,
-}
-MAPPED = ("PTS", "text")
-KNOWN = "E57, LAS, LAZ, COPC, PTX, PTS, XYZ, CSV, PLY or PCD"
-SIGNATURES = (
-    (b"ASTM-E57", e57),
-    (b"LASF", las),
-    (b"ply\n", ply),
-    (b"ply\r", ply),
-    (b"# .PCD", pcd),
-    (b"VERSION .7", pcd),
-    (b"VERSION 0.7", pcd),
-)
 HEAD = 2048
+
+
+@lru_cache
+def known() -> tuple[Format, ...]:
+    """Every format that a module of this package has, in the order in which they are asked."""
+    found = []
+    for module in pkgutil.iter_modules(__path__, f"{__name__}."):
+        format = getattr(importlib.import_module(module.name), "FORMAT", None)
+        if isinstance(format, Format):
+            found.append(format)
+    return tuple(sorted(found, key=lambda f: (f.turn, f.names)))
+
+
+def named(name: str) -> Format:
+    """The format that files of a kind (``Contents.format``) are read by; InputError for one that is none."""
+    for format in known():
+        if name in format.names:
+            return format
+    raise InputError(f"There is no format “{name}”.", f"Known are {listing()}.")
+
+
+def listing() -> str:
+    """The names of all formats, for a sentence."""
+    return ", ".join(name for format in known() for name in format.names)
 
 
 def look(path: str, columns: tuple[str, ...] = ()) -> Contents:
@@ -57,14 +55,16 @@ def look(path: str, columns: tuple[str, ...] = ()) -> Contents:
         ) from error
     if not start:
         raise InputError(f"“{name}” is empty.", "Copy it again from the instrument.")
-    for signature, reader in SIGNATURES:
-        if start.startswith(signature):
-            return reader.look(path)
-    if _is_text(start):
-        return ptx.look(path) if ptx.looks_like(start) else text.look(path, columns)
-    raise InputError(f"“{name}” is neither {KNOWN}.", "Bring a file of one of these kinds.")
+    for format in known():
+        if start.startswith(format.signatures) or (format.claims and format.claims(start, name.lower())):
+            found = format.look(path, columns) if format.mapped else format.look(path)
+            found.mapped, found.shared = format.mapped, format.shared
+            for inside in found.scans:
+                inside.stationed = format.stationed(inside)
+            return found
+    raise InputError(f"“{name}” is neither {listing()}.", "Bring a file of one of these kinds.")
 
 
-def _is_text(start: bytes) -> bool:
+def is_text(start: bytes) -> bool:
     """Whether bytes are those of a text file: no control characters but tabs and line ends."""
     return not any(b < 32 and b not in (9, 10, 12, 13) for b in start)

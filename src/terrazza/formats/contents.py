@@ -41,8 +41,8 @@ class Repair:
 class ScanInside:
     """One scan inside a file; ``pose`` (4×4, scan to file frame) is None where the file gives none.
 
-    ``intensity_as`` (gain, start) where intensities are not kept as they are: the file's value is gain ·
-    stored + start.
+    ``stationed`` says that the instrument is at its origin; ``intensity_as`` (gain, start) where intensities
+    are not kept as they are: the file's value is gain · stored + start.
     """
 
     index: int
@@ -56,6 +56,7 @@ class ScanInside:
     captured: str = ""
     instrument: str = ""
     intensity_as: tuple[float, float] | None = None
+    stationed: bool = False
 
 
 @dataclass
@@ -78,7 +79,9 @@ class ImageInside:
 @dataclass
 class Contents:
     """Everything a file says about itself; ``notes`` are sentences for the surveyor, ``ties`` pairs of scans
-    (indices) that were tied to each other.
+    (indices) that were tied to each other, ``shapes`` counts lines, areas and surfaces, ``metres`` are
+    in one unit of its coordinate system.  ``mapped`` says that
+    the columns can be chosen, ``shared`` that coordinates are in a frame that files share.
     """
 
     path: str
@@ -91,3 +94,7 @@ class Contents:
     crs_wkt: str = ""
     size: int = 0
     repairs: list[Repair] = field(default_factory=list)
+    shapes: dict[str, int] = field(default_factory=dict)
+    metres: float = 1.0
+    mapped: bool = False
+    shared: bool = False

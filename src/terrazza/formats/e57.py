@@ -29,10 +29,10 @@ from terrazza.formats.e57_heads import (
     zero_of,
 )
 from terrazza.formats.e57_writer import CARTESIAN, CHUNK, TIES, TIES_URI, Writer
+from terrazza.formats.protocol import Format
 
 __all__ = ["CARTESIAN", "Writer", "coordinates", "look", "read_image", "read_points"]
 
-SEEKS = False
 
 REPRESENTATIONS = (
     "sphericalRepresentation",
@@ -351,3 +351,15 @@ def read_image(path: str, image: ImageInside) -> bytes:
         data = np.empty(node.byteCount(), np.uint8)
         node.read(data, 0, data.size)
         return data.tobytes()
+
+
+FORMAT = Format(
+    names=("E57",),
+    look=look,
+    signatures=(b"ASTM-E57",),
+    read_points=read_points,
+    coordinates=coordinates,
+    read_image=read_image,
+    stationed=lambda inside: True,
+    sparse=True,
+)

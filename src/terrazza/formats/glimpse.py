@@ -17,7 +17,6 @@ from terrazza.files import disk
 KEPT = 120_000
 PARTS = 12
 PART = 60_000
-STATIONED = ("E57", "PTX", "PCD")
 
 
 @dataclass(frozen=True)
@@ -82,13 +81,13 @@ def keep(ask: Ask, found: dict) -> None:
 
 def _taken(ask: Ask) -> dict:
     contents = formats.look(ask.path, ask.columns)
-    inside, reader = contents.scans[ask.index], formats.READERS[contents.format]
-    parts, at_origin = _by_parts(reader, inside), stationed(contents.format, inside)
+    inside, reader = contents.scans[ask.index], formats.named(contents.format)
+    parts, at_origin = _by_parts(reader, inside), inside.stationed
     step, seen, repairs = max(inside.points // KEPT, 1), 0, {}
     held: dict[str, list] = {}
     low, high = np.full(3, np.inf), np.full(3, -np.inf)
     scale = reader.coordinates(ask.path, ask.index)
-    for chunk in _chunks(reader, ask, inside, contents.format, step):
+    for chunk in _chunks(reader, ask, inside, step):
         stored = chunk["position"] if "position" in chunk else chunk["xyz"]
         placed = (
             (lambda v: v * np.asarray(scale[0]) + np.asarray(scale[1]))
@@ -134,23 +133,15 @@ def _taken(ask: Ask) -> dict:
     }
 
 
-def stationed(format: str, inside) -> bool:
-    """Whether the instrument is at the origin of the scan's own frame."""
-    return format in STATIONED and (format != "PCD" or inside.grid is not None)
-
-
 def _by_parts(reader, inside) -> bool:
-    return reader.SEEKS and inside.points > 2 * PARTS * PART
+    return reader.seeks and inside.points > 2 * PARTS * PART
 
 
-def _chunks(reader, ask, inside, format, step):
+def _chunks(reader, ask, inside, step):
     if _by_parts(reader, inside):
         for k in range(PARTS):
             start = (inside.points - PART) * k // (PARTS - 1)
-            yield from reader.read_points(ask.path, ask.index, start=start, stop=start + PART)
-    elif format in formats.MAPPED:
-        yield from reader.read_points(ask.path, ask.index, columns=ask.columns)
-    elif format == "E57":
-        yield from reader.read_points(ask.path, ask.index, raw=True, every=step)
+            yield from reader.points(ask.path, ask.index, start=start, stop=start + PART)
     else:
-        yield from reader.read_points(ask.path, ask.index)
+        how = {"raw": True, "every": step} if reader.sparse else {}
+        yield from reader.points(ask.path, ask.index, columns=ask.columns, **how)

@@ -13,9 +13,10 @@ from pyproj.exceptions import CRSError
 
 from terrazza.errors import InputError
 from terrazza.formats.contents import Contents, Repair, ScanInside
+from terrazza.formats.protocol import Format
+from terrazza.formats.systems import metres_per_unit
 
 CHUNK = 500_000
-SEEKS = True
 OURS = {"X", "Y", "Z", "intensity", "classification", "red", "green", "blue", "gps_time"}
 SMALLEST, LARGEST, FARTHEST = 1e-12, 1e3, 1e9  # of a header's scale and offset, in the file's unit
 AGAIN = "Copy it again, or export it again from where it came."
@@ -43,20 +44,6 @@ def _crs(header) -> CRS | None:
         return None
 
 
-def metres_per_unit(wkt: str) -> float:
-    """Metres in one horizontal unit of a projected system; 1 where the text says nothing of lengths."""
-    try:
-        crs = CRS.from_wkt(wkt) if wkt else None
-    except CRSError:
-        return 1.0
-    axis = crs.axis_info[0] if crs is not None and crs.axis_info else None
-    return (
-        float(axis.unit_conversion_factor)
-        if axis is not None and axis.unit_name not in {"degree", "radian"}
-        else 1.0
-    )
-
-
 def _need_sound(header, path: str) -> None:
     """InputError where the header's numbers cannot be those of coordinates on Earth."""
     scales, offsets = np.asarray(header.scales, float), np.asarray(header.offsets, float)
@@ -82,7 +69,7 @@ def look(path: str) -> Contents:
         _need_sound(header, path)
         crs = _crs(header)
         found.crs_wkt = crs.to_wkt() if crs is not None else ""
-        factor = metres_per_unit(found.crs_wkt)
+        factor = found.metres = metres_per_unit(found.crs_wkt)
         if abs(factor - 1) > 1e-9:
             found.unit = next(
                 (
@@ -259,8 +246,12 @@ def _field(points, name: str, same: dict[int, bool]) -> np.ndarray:
     return np.asarray(values)
 
 
-def eight_bit(rgb16: np.ndarray, deep: bool) -> np.ndarray:
-    """16-bit colour as 8-bit; files that only fill the low byte (against the standard; not ``deep``) are
-    taken as they are.
-    """
-    return rgb16.astype("<u2", copy=False).view(np.uint8).reshape(*rgb16.shape, 2)[..., int(deep)]
+FORMAT = Format(
+    names=("LAS", "LAZ", "COPC"),
+    look=look,
+    signatures=(b"LASF",),
+    read_points=read_points,
+    coordinates=coordinates,
+    seeks=True,
+    shared=True,
+)

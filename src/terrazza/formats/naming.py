@@ -109,3 +109,10 @@ def _fitted(value: np.ndarray, top: int, kind) -> tuple[np.ndarray, int]:
     return np.clip(rounded, 0, top).astype(kind), int(
         np.count_nonzero(wrong.any(-1) if wrong.ndim > 1 else wrong)
     )
+
+
+def eight_bit(rgb16: np.ndarray, deep: bool) -> np.ndarray:
+    """16-bit colour as 8-bit; files that only fill the low byte (against the standard; not ``deep``) are
+    taken as they are.
+    """
+    return rgb16.astype("<u2", copy=False).view(np.uint8).reshape(*rgb16.shape, 2)[..., int(deep)]

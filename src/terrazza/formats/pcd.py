@@ -12,9 +12,9 @@ from terrazza.core.geometry import rigid
 from terrazza.errors import InputError
 from terrazza.formats import naming, records
 from terrazza.formats.contents import Contents, Repair, ScanInside
+from terrazza.formats.protocol import Format
 from terrazza.formats.records import Records
 
-SEEKS = False
 LINES = 200
 
 
@@ -102,10 +102,6 @@ def look(path: str) -> Contents:
     return found
 
 
-def coordinates(path: str, index: int = 0) -> None:
-    """PCD has no scale of its own."""
-
-
 def read_points(path: str, index: int = 0, raw: bool = False) -> Iterator[dict]:
     """The points in file order, as ``naming.chunk`` gives them; fields that are none of ours as
     ``extra.NAME``.
@@ -182,3 +178,12 @@ def lzf(packed: np.ndarray, out: np.ndarray) -> int:
                 out[o + k] = out[back + k]
             o += n
     return o
+
+
+FORMAT = Format(
+    names=("PCD",),
+    look=look,
+    signatures=(b"# .PCD", b"VERSION .7", b"VERSION 0.7"),
+    read_points=read_points,
+    stationed=lambda inside: inside.grid is not None,
+)

@@ -1,5 +1,5 @@
-"""PLY, the polygon file format (Turk 1994): the vertices of ascii and both binary forms as points; faces are
-passed by.
+"""PLY, the polygon file format (Turk 1994): the vertices of ascii and both binary forms as points, its faces
+as a surface.
 """
 
 import itertools
@@ -9,11 +9,11 @@ from collections.abc import Iterator
 import numpy as np
 
 from terrazza.errors import InputError
-from terrazza.formats import naming, records
+from terrazza.formats import meshes, naming, records
 from terrazza.formats.contents import Contents, Repair, ScanInside
+from terrazza.formats.protocol import Format, Shapes
 from terrazza.formats.records import Records
 
-SEEKS = False
 TYPES = {
     "char": "i1",
     "int8": "i1",
@@ -129,6 +129,9 @@ def look(path: str) -> Contents:
             intensity_as=records.tones(cloud).back,
         )
     )
+    faces = next((count for name, count, _ in _header(str(path))[1] if name == "face"), 0)
+    if faces:
+        found.shapes = {"surfaces": 1, "triangles": faces}
     if cloud.there < cloud.announced:
         found.repairs.append(
             Repair(
@@ -141,12 +144,22 @@ def look(path: str) -> Contents:
     return found
 
 
-def coordinates(path: str, index: int = 0) -> None:
-    """PLY has no scale of its own."""
-
-
 def read_points(path: str, index: int = 0, raw: bool = False) -> Iterator[dict]:
     """The vertices in file order, as ``naming.chunk`` gives them; properties that are none of ours as
     ``extra.NAME``.
     """
     return records.read(_records(str(path)))
+
+
+def read_shapes(path: str) -> Shapes:
+    """The faces as one surface."""
+    return Shapes(meshes=meshes.read(path, "ply"))
+
+
+FORMAT = Format(
+    names=("PLY",),
+    look=look,
+    signatures=(b"ply\n", b"ply\r"),
+    read_points=read_points,
+    read_shapes=read_shapes,
+)

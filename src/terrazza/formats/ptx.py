@@ -15,10 +15,10 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.errors import InputError
-from terrazza.formats import naming
+from terrazza.formats import is_text, naming
 from terrazza.formats.contents import Contents, Repair, ScanInside
+from terrazza.formats.protocol import Format
 
-SEEKS = False
 CHUNK = 100_000
 HEADER = 10
 BUFFER = 1 << 24
@@ -207,10 +207,6 @@ def look(path: str) -> Contents:
     return found
 
 
-def coordinates(path: str, index: int = 0) -> None:
-    """Text has no scale of its own."""
-
-
 def read_points(path: str, index: int = 0, raw: bool = False, chunk: int = CHUNK) -> Iterator[dict]:
     """Points of one scan in its own frame, as ``naming.chunk`` gives them, with row and column (from 0; rows
     count along a column as the file does).
@@ -232,3 +228,13 @@ def read_points(path: str, index: int = 0, raw: bool = False, chunk: int = CHUNK
                 out["repairs"]["unreadable"] = unread
             yield out
             done += len(lines)
+
+
+FORMAT = Format(
+    names=("PTX",),
+    look=look,
+    claims=lambda start, name: is_text(start) and looks_like(start),
+    turn=8,
+    read_points=read_points,
+    stationed=lambda inside: True,
+)

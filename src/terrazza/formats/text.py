@@ -16,10 +16,10 @@ from functools import lru_cache
 import numpy as np
 
 from terrazza.errors import InputError
-from terrazza.formats import naming
+from terrazza.formats import is_text, naming
 from terrazza.formats.contents import Contents, Repair, ScanInside
+from terrazza.formats.protocol import Format
 
-SEEKS = False
 CHUNK = 100_000
 HEAD = 65536
 COMMENTS = ("#", "//", "%", "!")
@@ -285,10 +285,6 @@ def look(path: str, columns: tuple[str, ...] = ()) -> Contents:
     return found
 
 
-def coordinates(path: str, index: int = 0) -> None:
-    """Text has no scale of its own."""
-
-
 def read_points(
     path: str, index: int = 0, raw: bool = False, columns: tuple[str, ...] = (), chunk: int = CHUNK
 ) -> Iterator[dict]:
@@ -305,3 +301,13 @@ def read_points(
             if unread:
                 out["repairs"]["unreadable"] = unread
             yield out
+
+
+FORMAT = Format(
+    names=("PTS", "text"),
+    look=look,
+    claims=lambda start, name: is_text(start),
+    turn=9,
+    read_points=read_points,
+    mapped=True,
+)

@@ -6,12 +6,9 @@ from typing import Literal
 
 import numpy as np
 
-from terrazza import formats
 from terrazza.core.geometry.axes import Axes
 from terrazza.errors import InputError, ParamsError, StateError
-from terrazza.formats import las
 from terrazza.formats.contents import Contents, Repair
-from terrazza.formats.glimpse import stationed
 from terrazza.operations.importing.losses import listed_rows
 from terrazza.operations.pieces import reading
 from terrazza.operations.pieces.sources import Source
@@ -29,7 +26,7 @@ class ImportParams(Params):
     files: list[str] = field(
         "Files",
         list,
-        help=f"Paths of {formats.KNOWN} files; empty: the inputs of the command line.",
+        help="Paths of files with point clouds; empty: the inputs of the command line.",
         widget="files",
         role="read",
     )
@@ -118,7 +115,12 @@ class ImportParams(Params):
 def _factor(contents: Contents, unit: str) -> float:
     if unit != AS_FILE:
         return metres_per(unit)
-    return las.metres_per_unit(contents.crs_wkt) if contents.crs_wkt else 1.0
+    return contents.metres
+
+
+def told_shapes(shapes: dict[str, int]) -> str:
+    """What a drawing or a model holds, in words."""
+    return ", ".join(f"{n:,} {what if n != 1 else what[:-1]}" for what, n in shapes.items() if n) or "nothing"
 
 
 def looked(paths: list[str], columns: tuple[str, ...], lenient: bool) -> tuple[list[Contents], list[dict]]:
@@ -134,6 +136,12 @@ def looked(paths: list[str], columns: tuple[str, ...], lenient: bool) -> tuple[l
                 raise
             found.append(Contents(path=path, format=""))
             repairs += listed_rows([Repair("scan", None, 1, str(error))], os.path.basename(path), None)
+    for contents in found:
+        if contents.shapes and not contents.scans:
+            raise InputError(
+                f"“{os.path.basename(contents.path)}” holds no points but {told_shapes(contents.shapes)}.",
+                "Leave it out; steps that use lines and surfaces ask for it.",
+            )
     if not any(c.scans for c in found):
         raise InputError("None of the files can be read.", repairs[0]["says"])
     return found, repairs
@@ -170,7 +178,7 @@ def source(
 
 def within_of(contents: Contents, index: int, params: ImportParams) -> tuple[float, float] | None:
     """Range limits, for scans that have their station at the origin."""
-    if not (params.nearest or params.farthest) or not stationed(contents.format, contents.scans[index]):
+    if not (params.nearest or params.farthest) or not contents.scans[index].stationed:
         return None
     return params.nearest, params.farthest or np.inf
 

@@ -9,8 +9,8 @@ from terrazza.core.geometry.axes import Axes
 from terrazza.core.progress import Progress
 from terrazza.errors import InputError, ParamsError, StateError
 from terrazza.files import checksum, disk
-from terrazza.formats import las
 from terrazza.formats.contents import DOUBTED, LEFT_OUT, Contents, Repair
+from terrazza.formats.systems import metres_per_unit
 from terrazza.operations.importing.asked import (
     ImportParams,
     chosen_of,
@@ -148,6 +148,8 @@ class ImportFiles(Operation):
                 "file": os.path.basename(contents.path),
                 "path": os.path.abspath(contents.path),
                 "format": contents.format,
+                "stationed": inside.stationed,
+                "shared": contents.shared,
                 "index": index,
                 "grid": grid,
                 "captured": inside.captured,
@@ -249,5 +251,5 @@ class ImportFiles(Operation):
             job.put(
                 "crs",
                 "",
-                {"wkt": wkt, "metres_per_unit": las.metres_per_unit(wkt), "name": CRS.from_wkt(wkt).name},
+                {"wkt": wkt, "metres_per_unit": metres_per_unit(wkt), "name": CRS.from_wkt(wkt).name},
             )

@@ -11,7 +11,7 @@ from terrazza.core.progress import Part, Progress
 from terrazza.errors import Cancelled, InputError, ParamsError, StateError, TerrazzaError
 from terrazza.fleet.guard import guard
 from terrazza.fleet.local import FEW
-from terrazza.formats import las
+from terrazza.formats import naming
 from terrazza.formats.contents import LEFT_OUT, LOST, REPAIRS, Contents, Repair
 from terrazza.later import later
 from terrazza.operations.pieces.runs import Read, mended, misplaced, read_stretch
@@ -68,7 +68,7 @@ def write_block(block: Block, progress: Progress) -> "build.Written":
 
     def stored(name, values):
         if name == "native_rgb" and values.dtype == np.uint16:
-            return {name: las.eight_bit(values, block.colour.deep)} | (
+            return {name: naming.eight_bit(values, block.colour.deep)} | (
                 {"extra.rgb16": values} if block.colour.fine else {}
             )
         return {name: values}

@@ -14,9 +14,10 @@ from terrazza import formats
 from terrazza.errors import InputError, TerrazzaError
 from terrazza.fleet.guard import allowed, guard
 from terrazza.formats import control as control_file
-from terrazza.formats import e57, text, trajectory
+from terrazza.formats import text, trajectory
 from terrazza.formats.contents import Contents, ImageInside
 from terrazza.formats.control import ControlFile
+from terrazza.formats.protocol import Shapes
 
 LARGEST = 500_000_000  # pixels of a picture
 Image.MAX_IMAGE_PIXELS = LARGEST
@@ -79,9 +80,28 @@ def _laid_out(path: str) -> dict:
 
 
 def photo(path: str, image: ImageInside) -> tuple[bytes, str]:
-    """The bytes of a photo in an E57 and its ending (jpg or png); InputError where it is no picture."""
-    data = guard().call(e57.read_image, path, image, about=os.path.basename(path), seconds=allowed(path))
+    """The bytes of a photo in a file and its ending (jpg or png); InputError where it is no picture."""
+    data = guard().call(_image, path, image, about=os.path.basename(path), seconds=allowed(path))
     return data, opened(io.BytesIO(data), image.name)[0]
+
+
+def _image(path: str, image: ImageInside) -> bytes:
+    return formats.named(formats.look(path).format).read_image(path, image)
+
+
+def shapes(path: str) -> Shapes:
+    """Lines, areas and surfaces of a drawing or a model; InputError where the file holds none."""
+    need_file(path)
+    return guard().call(_shapes, path, about=os.path.basename(path), seconds=allowed(path))
+
+
+def _shapes(path: str) -> Shapes:
+    format = formats.named(formats.look(path).format)
+    if format.read_shapes is None:
+        raise InputError(
+            f"“{os.path.basename(path)}” holds no lines, areas or surfaces.", "Choose a drawing or a model."
+        )
+    return format.read_shapes(path)
 
 
 def opened(source, name: str) -> tuple[str, int, int]:

@@ -6,10 +6,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from terrazza import formats
 from terrazza.core.geometry.axes import Axes
 from terrazza.errors import InputError
 from terrazza.fleet.guard import allowed, guard
-from terrazza.formats import MAPPED, READERS
 from terrazza.formats.contents import ScanInside
 from terrazza.later import later
 
@@ -69,7 +69,7 @@ def prepared(source: Source, inside: ScanInside, bounds: tuple | None = None, sc
     """The source with its place and shift, from ``bounds`` (m, in the axes chosen) or else what the header
     says, which is a hint and no more.
     """
-    known = READERS[source.format].coordinates(source.path, source.index) if inside.points else None
+    known = formats.named(source.format).coordinates(source.path, source.index) if inside.points else None
     low, high = (
         bounds
         if bounds is not None
@@ -118,7 +118,7 @@ def first_middle(source: Source) -> np.ndarray | None:
 
 def stretches(source: Source) -> list[Stretch]:
     """The source in parts that can be read side by side, where its format allows to begin in the middle."""
-    if not READERS[source.format].SEEKS or source.points <= source.run:
+    if not formats.named(source.format).seeks or source.points <= source.run:
         return [Stretch(source, 0)]
     return [
         Stretch(source, n, start, min(start + source.run, source.points))
@@ -128,9 +128,6 @@ def stretches(source: Source) -> list[Stretch]:
 
 def reading(stretch: Stretch, raw: bool = True):
     source = stretch.source
-    reader = READERS[source.format]
-    if reader.SEEKS:
-        return reader.read_points(source.path, source.index, start=stretch.start, stop=stretch.stop)
-    return reader.read_points(
-        source.path, source.index, raw=raw, **({"columns": source.columns} if source.format in MAPPED else {})
+    return formats.named(source.format).points(
+        source.path, source.index, stretch.start, stretch.stop, raw, columns=source.columns
     )

@@ -10,19 +10,20 @@ from uuid import uuid4
 import numpy as np
 
 from terrazza.errors import NotFound, StateError
-from terrazza.formats.glimpse import STATIONED
 from terrazza.later import later
 from terrazza.operations.spine.job import Job, Scan
 
 panorama = later("terrazza.core.geometry.panorama")
 
+BEFORE = ("E57", "PTX", "PCD")  # formats whose scans have stations, of imports that did not note it
 WIDTH, STOP_WIDTH = 4096, 2048
 SAMPLE = 300_000
 
 
 def has_station(scan: Scan) -> bool:
     """Whether there is a place from which a scan was taken as a whole."""
-    return scan.record["format"] in STATIONED
+    told = scan.record.get("stationed")
+    return scan.record["format"] in BEFORE if told is None else told
 
 
 def stop_of(job: Job, number: int, stop: int) -> dict | None:

@@ -20,7 +20,7 @@ MOST, ALTOGETHER = (
     1_500_000,
     40_000_000,
 )  # points of a scan, and of all together, that an adjustment holds in memory
-SHARED = ("LAS", "LAZ", "COPC")  # formats whose coordinates are in a frame that files share
+BEFORE = ("LAS", "LAZ", "COPC")  # formats of scans in a shared frame, of imports that did not note it
 
 
 @dataclass(frozen=True)
@@ -38,6 +38,12 @@ class CloudPiece:
 
     def open(self) -> Cloud:
         return Cloud(self.folder, self.pointers, self.record, self.apart)
+
+
+def shares_frame(scan: Scan) -> bool:
+    """Whether a scan's file gave coordinates in a frame that files share, such as a national grid."""
+    told = scan.record.get("shared")
+    return scan.record["format"] in BEFORE if told is None else told
 
 
 def kept_points(cloud: Cloud, most: int = MOST) -> np.ndarray:
@@ -68,7 +74,7 @@ def pictures(job: Job, scans: list[Scan], progress: Progress) -> "list[contradic
     sizes = [s.points for s in scans]
     return job.fleet.map(
         _picture,
-        [(CloudPiece.of(job, s), has_station(s) or s.record["format"] not in SHARED) for s in scans],
+        [(CloudPiece.of(job, s), has_station(s) or not shares_frame(s)) for s in scans],
         sizes,
         progress,
         "Looking around",

@@ -9,7 +9,7 @@ from terrazza.core.progress import Part, Progress
 from terrazza.errors import StateError
 from terrazza.later import later
 from terrazza.operations.georeference.sightings import find_targets
-from terrazza.operations.pieces.surfaces import SHARED, pictures, surfaces
+from terrazza.operations.pieces.surfaces import pictures, shares_frame, surfaces
 from terrazza.operations.register.settling import decided, settle, settle_aside, sightings
 from terrazza.operations.register.standing import put_standing
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
@@ -146,9 +146,7 @@ def _stay(scans: list[Scan], start: dict[int, np.ndarray], poses: str) -> set[in
     if poses == "trust":
         return set(start)
     decided = {k for k in start if scans[k].pose_record.get("how") in DECIDED}
-    shared = {
-        k for k in start if scans[k].record["format"] in SHARED and scans[k].pose_record.get("how") == "file"
-    }
+    shared = {k for k in start if shares_frame(scans[k]) and scans[k].pose_record.get("how") == "file"}
     done = {k for k in start if scans[k].pose_record.get("how") not in {"file", *DECIDED}}
     new = len(done | decided) < len(scans)
     return decided | shared | (done if new else set())

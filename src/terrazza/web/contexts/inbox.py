@@ -12,12 +12,11 @@ from pathlib import Path
 
 import numpy as np
 
-from terrazza import formats
 from terrazza.core.geometry.axes import UPRIGHT
 from terrazza.errors import InputError, NotFound, TerrazzaError
 from terrazza.formats.contents import REPAIRS
 from terrazza.formats.glimpse import Ask
-from terrazza.operations.importing.asked import BYTES_A_POINT
+from terrazza.operations.importing.asked import BYTES_A_POINT, told_shapes
 from terrazza.operations.pieces import reading
 from terrazza.operations.spine.job import Job
 from terrazza.settings import settings
@@ -38,7 +37,7 @@ def build(job: Job) -> dict:
     """
     folder = job.subfolder("inbox")
     taken = {r["file"] for r in (s.record for s in job.scans())}
-    files, texts, parts = [], [], []
+    files, texts, parts, drawings = [], [], [], []
     for name in sorted(os.listdir(folder)):
         path = os.path.join(folder, name)
         if name.endswith(".part"):
@@ -48,7 +47,8 @@ def build(job: Job) -> dict:
         elif name.lower().endswith(TEXTS) and not _is_cloud(path):
             texts.append({"name": name, "bytes": _bytes(path)})
         else:
-            files.append(_file(path, name, name in taken))
+            row = _file(path, name, name in taken)
+            (drawings if row["shapes"] else files).append(row)
     for number, row in enumerate((f for f in files if not f["error"]), 1):
         row["number"] = number  # among the files that the form hands in
     scans = [s for f in files for s in f["scans"]]
@@ -56,6 +56,7 @@ def build(job: Job) -> dict:
         "job": job.row,
         "files": files,
         "texts": texts,
+        "drawings": drawings,
         "parts": parts,
         "points": sum(s["points"] for s in scans),
         "bytes_a_point": BYTES_A_POINT,
@@ -95,10 +96,11 @@ def _file(path: str, name: str, imported: bool) -> dict:
         "unit": "",
         "plan": None,
         "layout": None,
+        "shapes": "",
     }
     try:
         found = reading.look(path)
-        laid_out = reading.layout(path) if found.format in formats.MAPPED else None
+        laid_out = reading.layout(path) if found.mapped else None
     except TerrazzaError as error:
         return row | {"error": str(error)}
     images = {i.scan_guid for i in found.images if i.scan_guid}
@@ -119,6 +121,7 @@ def _file(path: str, name: str, imported: bool) -> dict:
     ]
     return row | {
         "format": found.format,
+        "shapes": told_shapes(found.shapes) if found.shapes and not found.scans else "",
         "scans": scans,
         "images": len(found.images),
         "notes": found.notes + [r.says for r in found.repairs if r.scan is None],
