@@ -225,7 +225,9 @@ def test_what_is_switched_off_is_neither_picked_nor_cut(page, served):
     entry = served.entries()[-1]
     assert entry.params["scans"] == [5] and 2 not in entry.params["classes"] and entry.figures["points"] > 50
     cloud = served.opened().cloud(5)
-    assert not (np.asarray(cloud.read("class"))[np.asarray(cloud.read("cut")) == entry.number] == 2).any()
+    assert not (
+        np.asarray(cloud.read("class"))[np.asarray(cloud.read("cut")) == entry.figures["cut"]] == 2
+    ).any()
 
 
 def test_control_is_changed_in_its_table(page, served):

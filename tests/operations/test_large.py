@@ -16,7 +16,7 @@ from terrazza.core.progress import QUIET
 from terrazza.db import queries
 from terrazza.fleet import Local
 from terrazza.formats import e57, e57_writer
-from terrazza.operations.pieces import blocks, neighbours, sources
+from terrazza.operations.pieces import neighbours, portions, sources
 from terrazza.web.contexts import scene
 from terrazza.work import runner
 from tests.run import must, opened, perform
@@ -278,7 +278,7 @@ def test_an_edit_writes_only_the_blocks_it_changes(workspace, tmp_path, little):
         entry = queries.add_entry(row, "clean.outliers", 1, {}, "test", state="running")
         job = Job(workspace, row, entry, fleet=Local(cores=1))
         before = job.get("column", "1/class"), scene.versions(job, 1)
-        tallies = blocks.rewrite(job, job.scans(), "class", _marked, {1: limit}, QUIET, "x", code)
+        tallies = portions.rewrite(job, job.scans(), "class", _marked, {1: limit}, QUIET, "x", code)
         job.commit({"says": ""}, 0.1)
         return (
             before,

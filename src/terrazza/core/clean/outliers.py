@@ -13,6 +13,7 @@ from terrazza.core.progress import QUIET, Progress
 BAND = 1.35
 CHUNK = 200_000
 STEPS, FLOOR, BINS = 500, float(np.log(1e-6)), 12_000
+BANDS = np.array([0.0, 2.0, 5.0, 10.0, 20.0, 40.0, 1e9])  # m: bands of range in which losses are told
 
 
 def mean_neighbour_distance(xyz: np.ndarray, k: int, progress: Progress = QUIET) -> np.ndarray:
@@ -122,20 +123,3 @@ def radius(xyz: np.ndarray, reach: float, least: int) -> np.ndarray:
     tree = cKDTree(xyz)
     counts = tree.query_ball_point(xyz, reach, workers=-1, return_length=True)
     return counts - 1 < least
-
-
-def loss_by_range(ranges: np.ndarray, taken: np.ndarray, edges=(0, 2, 5, 10, 20, 40, 1e9)) -> list[dict]:
-    """Points and points taken per band of range (m): what a filter did near and far."""
-    rows = []
-    for low, high in zip(edges[:-1], edges[1:]):
-        here = (ranges >= low) & (ranges < high)
-        if here.any():
-            rows.append(
-                {
-                    "from_m": low,
-                    "to_m": None if high > 1e8 else high,
-                    "points": int(here.sum()),
-                    "taken": int(taken[here].sum()),
-                }
-            )
-    return rows

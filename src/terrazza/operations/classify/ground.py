@@ -7,7 +7,7 @@ from terrazza.core.progress import Part, Progress
 from terrazza.errors import StateError
 from terrazza.later import later
 from terrazza.operations.classify.counting import before_after, class_counts, thinned
-from terrazza.operations.pieces import blocks
+from terrazza.operations.pieces import portions
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job
 from terrazza.store.cloud import Cloud
@@ -95,7 +95,7 @@ class Ground(Operation):
             params.slope,
             Part(progress, 0.3, 0.6),
         )
-        found = blocks.rewrite(
+        found = portions.rewrite(
             job,
             scans,
             "class",

@@ -9,7 +9,7 @@ from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations.classify.counting import before_after, class_counts, thinned
 from terrazza.operations.classify.ground import GROUND
-from terrazza.operations.pieces import blocks
+from terrazza.operations.pieces import portions
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
@@ -76,7 +76,7 @@ class HeightBands(Operation):
             )
         model = bands.GroundModel(floor)
         limits = [(b.low, b.high, b.code) for b in params.bands]
-        found = blocks.rewrite(
+        found = portions.rewrite(
             job,
             scans,
             "class",

@@ -25,8 +25,7 @@ def _lonely(cloud: Cloud, start: int, stop: int, args, limits):
     ranges = np.linalg.norm(cloud.xyz(start, stop), axis=1)
     with np.errstate(invalid="ignore"):
         gone = outliers.beyond(distance, ranges, limits) if isinstance(limits, dict) else distance > limits
-    gone &= known
-    return gone, outliers.loss_by_range(ranges[known], gone[known])
+    return gone & known
 
 
 class OutlierParams(Params):
@@ -93,11 +92,6 @@ class Outliers(Operation):
                 for k, v in limits_of.items()
             }
             figures = take_out(job, scans, _lonely, args, Part(progress, 0.85, 1), "Taking out", limits)
-        by_range: dict[float, dict] = {}
-        for row in (row for rows in figures.pop("tallies") for row in rows):
-            band = by_range.setdefault(row["from_m"], row | {"points": 0, "taken": 0})
-            band["points"], band["taken"] = band["points"] + row["points"], band["taken"] + row["taken"]
         return figures | {
-            "says": f"{figures['points']:,} of {figures['of']:,} points taken out ({figures['share']:.2%})",
-            "by_range": [by_range[k] for k in sorted(by_range)],
+            "says": f"{figures['points']:,} of {figures['of']:,} points taken out ({figures['share']:.2%})"
         }

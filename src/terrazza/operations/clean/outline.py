@@ -76,7 +76,6 @@ class Outline(Operation):
             "Looking through the points",
             (view, polygon, slab, job.frame, params.outside, params.classes, working_box(job, params.within)),
         )
-        figures.pop("tallies")
         return figures | {
             "says": f"{figures['points']:,} points {'outside' if params.outside else 'inside'} the outline "
             "taken out"
@@ -84,7 +83,7 @@ class Outline(Operation):
 
 
 def outlined(cloud: Cloud, start: int, stop: int, pose, common):
-    """Mask of a stretch of points that an outline takes, and no tally; ``common`` is (view, polygon, slab,
+    """Mask of a stretch of points that an outline takes; ``common`` is (view, polygon, slab,
     frame, outside, classes, working box).
     """
     view, polygon, slab, frame, outside, classes, box = common
@@ -97,4 +96,4 @@ def outlined(cloud: Cloud, start: int, stop: int, pose, common):
         mask &= box.holds(rigid.apply(frame, xyz))
     if classes:
         mask &= np.isin(cloud.values("class", 0, start, stop), classes)
-    return mask, None
+    return mask

@@ -4,7 +4,7 @@ import numpy as np
 
 from terrazza.core.progress import Progress
 from terrazza.errors import NotFound
-from terrazza.operations.pieces import blocks
+from terrazza.operations.pieces import portions
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.store.cloud import Cloud
@@ -32,7 +32,7 @@ class PutBack(Operation):
             )
         entry = cut.get("entry", params.cut)  # cuts used to have the number of their entry
         scans = [s for s in job.scans() if job.cloud(s.id).has("cut")]
-        found = blocks.rewrite(
+        found = portions.rewrite(
             job, scans, "cut", _uncut, {s.id: params.cut for s in scans}, progress, "Putting points back"
         )
         points = sum(sum(tally) for tally in found.values())

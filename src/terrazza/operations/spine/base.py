@@ -75,6 +75,7 @@ class Operation:
     formerly: ClassVar[tuple[str, ...]] = ()
     bound_to_place: ClassVar[bool] = False
     light: ClassVar[bool] = False
+    tries: ClassVar[bool] = False
     Params: ClassVar[type[Params]] = Params
 
     @classmethod
@@ -99,6 +100,12 @@ class Operation:
     def brought_up(cls, values: dict, version: int) -> dict:
         """Parameters as an older ``version`` wrote them, in today's form."""
         return values
+
+    def preview(self, job, params, piece, progress: Progress):
+        """What ``run`` would do to a piece of the points (``clean.trying.Piece``), as ``Tried``; nothing is
+        written.
+        """
+        raise NotImplementedError
 
     @classmethod
     def check(cls, values: dict) -> BaseModel:

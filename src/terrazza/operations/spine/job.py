@@ -113,6 +113,7 @@ class Job(Reach):
         """Set a fact when this run is committed; ``value`` None removes it."""
         key = str(key)
         self._need_declared(kind, "put")
+        kind_of(kind)
         self.facts(kind)
         if self._snapshot:
             raise StateError("This job is open for reading only.")

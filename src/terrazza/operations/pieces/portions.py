@@ -1,7 +1,7 @@
-"""Edits of a column block by block over the fleet: the one way in which operations change points.
+"""Edits of a column portion by portion over the fleet: the one way in which operations change points.
 
 A *change* is a module-level function ``(cloud, start, stop, args, common) → (values, tally)`` that gives the
-new values of one stretch of one column (None where nothing changes) and what it counted.  Blocks that stay
+new values of one stretch of one column (None where nothing changes) and what it counted.  Portions that stay
 the same keep their files.
 """
 
@@ -20,7 +20,7 @@ from terrazza.store.schema import COLUMNS
 
 @dataclass(frozen=True)
 class Task:
-    """One block of one column to be changed."""
+    """One portion of one column to be changed."""
 
     piece: CloudPiece
     column: str
@@ -67,9 +67,9 @@ def rewrite(
     common: Any = None,
 ) -> dict[int, list]:
     """Change a column of some scans; ``args`` by scan number, ``common`` to all.  Returns the tallies of each
-    scan's blocks.
+    scan's portions.
 
-    A scan none of whose blocks changed keeps its column as it was.
+    A scan none of whose portions changed keeps its column as it was.
     """
     tasks, owner = [], []
     for scan in scans:
