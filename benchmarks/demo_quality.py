@@ -114,13 +114,11 @@ def filtered(taken) -> None:
     gone, ranges = np.concatenate([g for _, g, _ in taken]), np.concatenate([r for _, _, r in taken])
     show(f"detached mixed pixels taken (of {detached.sum():,})", gone[detached].mean() * 100, "%", "> 80")
     show(f"mirror images taken (of {mirrored.sum():,})", gone[mirrored].mean() * 100, "%", "reported")
-    for row in outliers.loss_by_range(ranges[real], gone[real]):
-        show(
-            f"real points taken, {row['from_m']:g} to {row['to_m'] or 'far'} m (of {row['points']:,})",
-            100 * row["taken"] / row["points"],
-            "%",
-            "< 1",
-        )
+    for low, high in zip(outliers.BANDS[:-1], outliers.BANDS[1:]):
+        here = real & (ranges >= low) & (ranges < high)
+        if here.any():
+            name = f"real points taken, from {low:g} m on (of {here.sum():,})"
+            show(name, 100 * gone[here].mean(), "%", "< 1")
 
 
 LEAVES = (3, 4, 5)

@@ -14,6 +14,7 @@ import pytest
 from PIL import Image
 
 from terrazza import files
+from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.db.models import Entry, Fact
 from terrazza.fleet import Local
@@ -77,6 +78,13 @@ CASES = {
     "clean.outline": {"view": LOOK, "polygon": [[-9, -9], [9, -9], [9, 9], [-9, 9]]},
     "boxes.around": {"view": LOOK, "polygon": [[-9, -9], [9, -9], [9, 9], [-9, 9]]},
     "clean.put_back": {"cut": "CUT"},
+    "clean.mixed_pixels": {"scans": [1, 2]},
+    "clean.specks": {"scans": [1, 2]},
+    "clean.moved_things": {"scans": [1]},
+    "clean.mirrors": {"scans": [1]},
+    "clean.surface": {"patches": "FLOOR", "take": "within", "scans": [1, 2]},
+    "clean.shelf": {"shelf": "Aside", "apart": False},
+    "clean.off_shelf": {"shelf": "Aside"},
     "colorize.photos": {"scans": [1, 2]},
     "colorize.take_off": {"scans": [1]},
     "classify.ground": {"threshold": 0.1},
@@ -117,8 +125,17 @@ def params_of(operation, job, field, folder):
         .replace("WALK", str(folder / "walk.txt"))
         .replace("CONTROL", str(field / "settegradini-control.csv"))
         .replace('"CUT"', next(iter(job.facts("cut")), "0"))
+        .replace('"FLOOR"', json.dumps([_under(job)]))
     )
     return find(operation).check(json.loads(text)).model_dump()
+
+
+def _under(job):
+    """A place of the floor beside the first scan's station (grid, or job frame)."""
+    xyz = job.cloud(1).at(job.cloud(1).sample(50_000))
+    near = xyz[(np.abs(np.linalg.norm(xyz[:, :2], axis=1) - 2.0) < 0.3) & (xyz[:, 2] < -1.0)]
+    pose = job.grid_pose(job.scan(1)) if job.scan(1).pose is not None else np.eye(4)
+    return rigid.apply(pose, near[:1])[0].tolist()
 
 
 def holdings(row):
@@ -166,6 +183,8 @@ def made(tmp_path_factory):
     )
     for operation in ("measure.take", "pins.put", "boxes.put"):
         must(workspace, queries.job_by(id=1), operation, **CASES[operation])
+    corner = [[-9, -9], [-0.5, -9], [-0.5, 9], [-9, 9]]
+    must(workspace, queries.job_by(id=1), "clean.outline", view=LOOK, polygon=corner, scans=[3], to="Aside")
     return folder / "ws"
 
 

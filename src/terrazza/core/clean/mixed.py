@@ -85,9 +85,11 @@ def _continued(r, i, j, di, dj, wrap, sigma, strength, fit, slope):
     own, three = r[i, j], _value(r, i, j, di, dj, 3, wrap)
     room = slope * abs(one - two)
     if three > 0:
-        # three pixels that are one surface themselves: no step among them that dwarfs the other
+        # three pixels that are one surface themselves: no step among them that dwarfs or reverses the other
         first, second, slack = abs(one - two), abs(two - three), 2 * 2.45 * sigma
         if second > 2 * first + slack or first > 3 * second + slack:
+            return False
+        if (one - two) * (two - three) < 0 and max(first, second) > slack:
             return False
         expected = 1 / (4 / (3 * one) + 1 / (3 * two) - 2 / (3 * three))
         off = fit * 1.826 * sigma

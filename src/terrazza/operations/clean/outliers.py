@@ -4,10 +4,11 @@ import numpy as np
 
 from terrazza.core.progress import Part, Progress
 from terrazza.later import later
-from terrazza.operations.clean.taking import spread, take_out
+from terrazza.operations.clean.filtering import Filter, within_field
+from terrazza.operations.clean.taking import spread
 from terrazza.operations.pieces.surfaces import CloudPiece
-from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
-from terrazza.operations.spine.job import Job
+from terrazza.operations.spine.base import Params, field, operation, scans_field
+from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
 neighbours = later("terrazza.operations.pieces.neighbours")
@@ -30,6 +31,7 @@ def _lonely(cloud: Cloud, start: int, stop: int, args, limits):
 
 class OutlierParams(Params):
     scans: list[int] = scans_field()
+    within: str = within_field()
     neighbours: int = field("Neighbours", 4, help="How many nearest neighbours are measured.", ge=1, le=200)
     deviations: float = field(
         "Strength",
@@ -54,44 +56,37 @@ class OutlierParams(Params):
 
 
 @operation
-class Outliers(Operation):
+class Outliers(Filter):
     """Statistical outlier filter: takes points whose nearest neighbours are unusually far."""
 
-    name, title, step = "clean.outliers", "Outlier filter", "Clean"
-    reads, writes = frozenset({"scan"}), frozenset({"column", "cut"})
+    name, title = "clean.outliers", "Outlier filter"
+    reads = frozenset({"scan"})
     Params = OutlierParams
 
-    def run(self, job: Job, params: OutlierParams, progress: Progress) -> Figures:
-        scans = job.need_scans(
-            params.scans, placed=params.over_all, why=", and neighbours over all scans need places"
+    def scans_of(self, job: Job, params: OutlierParams) -> list[Scan]:
+        return job.need_scans(
+            params.scans,
+            placed=params.over_all or bool(params.within),
+            why=", and neighbours over all scans need places",
         )
-        limits_of: dict = {}
-        with job.scratch() as folder:
-            paths = neighbours.distances(
-                job, scans, params.neighbours, params.over_all, folder, Part(progress, 0, 0.8)
-            )
-            pieces = [
-                (CloudPiece.of(job, s), start, stop, paths[s.id])
-                for s in scans
-                for start, stop in job.cloud(s.id).blocks()
-            ]
-            found = job.fleet.map(
-                spread,
-                pieces,
-                [p[2] - p[1] for p in pieces],
-                Part(progress, 0.8, 0.85),
-                "What is usual",
-                light=True,
-            )
-            for piece, one in zip(pieces, found):
-                key = "" if params.over_all else piece[3]
-                limits_of[key] = limits_of[key].merge(one) if key in limits_of else one
-            args = {s.id: (paths[s.id], "" if params.over_all else paths[s.id]) for s in scans}
-            limits = {
-                k: v.limits_by_range(params.deviations) if params.by_range else v.limit(params.deviations)
-                for k, v in limits_of.items()
-            }
-            figures = take_out(job, scans, _lonely, args, Part(progress, 0.85, 1), "Taking out", limits)
-        return figures | {
-            "says": f"{figures['points']:,} of {figures['of']:,} points taken out ({figures['share']:.2%})"
+
+    def judge(self, job: Job, scans: list[Scan], params: OutlierParams, folder: str, progress: Progress):
+        paths = neighbours.distances(
+            job, scans, params.neighbours, params.over_all, folder, Part(progress, 0, 0.94)
+        )
+        pieces = [
+            (CloudPiece.of(job, s), start, stop, paths[s.id])
+            for s in scans
+            for start, stop in job.cloud(s.id).blocks()
+        ]
+        sizes, part = [p[2] - p[1] for p in pieces], Part(progress, 0.94, 1)
+        found = job.fleet.map(spread, pieces, sizes, part, "What is usual", light=True)
+        usual: dict = {}
+        for piece, one in zip(pieces, found):
+            key = "" if params.over_all else piece[3]
+            usual[key] = usual[key].merge(one) if key in usual else one
+        limits = {
+            k: v.limits_by_range(params.deviations) if params.by_range else v.limit(params.deviations)
+            for k, v in usual.items()
         }
+        return _lonely, {s.id: (paths[s.id], "" if params.over_all else paths[s.id]) for s in scans}, limits

@@ -1,16 +1,24 @@
-"""Take out what lies inside an outline."""
+"""Take out, shelve or classify what lies inside an outline."""
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 import numpy as np
 from pydantic import Field
 
+from terrazza.core.classify import classes
 from terrazza.core.geometry import rigid
-from terrazza.core.progress import Progress
+from terrazza.core.progress import Part, Progress
+from terrazza.errors import ParamsError
 from terrazza.later import later
-from terrazza.operations.clean.taking import take_out
+from terrazza.operations.classify.counting import before_after, class_counts
+from terrazza.operations.clean.filtering import limited
+from terrazza.operations.clean.shelves import shelve
+from terrazza.operations.clean.taking import take_out, told
+from terrazza.operations.clean.trying import Piece, Tried, try_on
+from terrazza.operations.pieces import portions
+from terrazza.operations.pieces.surfaces import CloudPiece
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
-from terrazza.operations.spine.job import Job
+from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.table.boxes import working_box
 from terrazza.store.cloud import Cloud
 
@@ -29,9 +37,21 @@ class OutlineParams(Params):
     )
     polygon: list[Pair] = field(
         "Outline",
-        help="Its corners in screen units (−1 to 1), at least three.",
-        min_length=3,
+        help="Its corners in screen units (−1 to 1), at least three; of a rectangle two opposite ones, of a "
+        "circle its middle and a point on it.",
+        min_length=2,
         max_length=5000,
+    )
+    shape: Literal["corners", "rectangle", "circle"] = field("Shape", "corners")
+    through: bool = field(
+        "Everything behind too", True, help="Off: only what is seen from here, nothing that it hides."
+    )
+    to: str = field(
+        "To",
+        "cut",
+        max_length=100,
+        help="“cut” takes it out; a class code gives it that class; any other word puts it on the shelf of "
+        "that name.",
     )
     outside: bool = field("Take the outside", False, help="Off: what lies inside goes.")
     slab: list[float] = field(
@@ -53,47 +73,120 @@ class OutlineParams(Params):
 
 @operation
 class Outline(Operation):
-    """Takes what lies inside (or outside) an outline drawn on a view, limited by the slab when
-    one is shown.
+    """Takes what lies inside (or outside) an outline drawn on a view, limited by the slab when one is shown:
+    out of the cloud, onto a shelf, or into a class.
     """
 
     name, title, step = "clean.outline", "Outline", "Clean"
-    reads, writes = frozenset({"scan", "pose"}), frozenset({"column", "cut"})
+    reads = frozenset({"scan", "pose"})
+    writes = frozenset({"column", "cut", "shelf"})
     looks = frozenset({"box"})
     bound_to_place = True
+    tries = True
     Params = OutlineParams
 
     def run(self, job: Job, params: OutlineParams, progress: Progress) -> Figures:
-        view, polygon = np.array(params.view), np.array(params.polygon)
-        slab = tuple(sorted(params.slab)) if len(params.slab) == 2 else None
         scans = job.need_scans(params.scans, placed=True)
-        figures = take_out(
-            job,
-            scans,
-            outlined,
-            {s.id: s.pose for s in scans},
-            progress,
-            "Looking through the points",
-            (view, polygon, slab, job.frame, params.outside, params.classes, working_box(job, params.within)),
-        )
-        return figures | {
-            "says": f"{figures['points']:,} points {'outside' if params.outside else 'inside'} the outline "
-            "taken out"
-        }
+        args, common = self._judge(job, scans, params, Part(progress, 0, 0.4))
+        where, part = "outside" if params.outside else "inside", Part(progress, 0.4, 1)
+        label = "Looking through the points"
+        if params.to == "cut":
+            figures = take_out(job, scans, limited, args, part, label, common)
+            return figures | {"says": f"{figures['points']:,} points {where} the outline taken out"}
+        if params.to.isdecimal():
+            return self._classified(job, scans, int(params.to), args, common, part, where)
+        figures = shelve(job, scans, params.to, limited, args, part, label, common)
+        name, points = figures["shelf"], figures["points"]
+        return figures | {"says": f"{points:,} points {where} the outline put on the shelf “{name}”"}
+
+    def preview(self, job: Job, params: OutlineParams, piece: Piece, progress: Progress) -> Tried:
+        """What the outline would take of a piece."""
+        scans = [s for s in job.need_scans(params.scans, placed=True) if s.id in piece.points]
+        args, common = self._judge(job, scans, params, Part(progress, 0, 0.5))
+        tried = try_on(job, scans, piece, limited, args, common, Part(progress, 0.5, 1))
+        return tried.with_figures(told(tried.tallies), [])
+
+    @staticmethod
+    def _judge(job: Job, scans: list[Scan], params: OutlineParams, progress: Progress) -> tuple:
+        """Arguments of ``limited`` by scan, and common ones."""
+        polygon = corners(params.shape, np.array(params.polygon))
+        slab = tuple(sorted(params.slab)) if len(params.slab) == 2 else None
+        view = np.array(params.view)
+        depths = None if params.through else _depths(job, scans, view, progress)
+        rule = (view, polygon, slab, job.frame, params.outside, params.classes, depths)
+        box = working_box(job, params.within)
+        return {s.id: (s.pose, job.grid_pose(s)) for s in scans}, (outlined, rule, box)
+
+    @staticmethod
+    def _classified(job: Job, scans, code: int, args, common, progress: Progress, where: str) -> Figures:
+        if code > 255:
+            raise ParamsError(f"A class code lies between 0 and 255, got {code}.", "Give one of those.")
+        before = class_counts(job)
+        rule = (code, common)
+        found = portions.rewrite(job, scans, "class", _given, args, progress, "Giving the class", rule)
+        points = int(sum(sum(t) for t in found.values()))
+        return {
+            "says": f"{points:,} points {where} the outline are {classes.name(code)} now",
+            "points": points,
+            "taken": points,
+        } | before_after(job, before)
 
 
-def outlined(cloud: Cloud, start: int, stop: int, pose, common):
-    """Mask of a stretch of points that an outline takes; ``common`` is (view, polygon, slab,
-    frame, outside, classes, working box).
+def corners(shape: str, polygon: np.ndarray) -> np.ndarray:
+    """The outline (m, 2) that a shape stands for; ParamsError where it has too few points."""
+    least = 3 if shape == "corners" else 2
+    if len(polygon) < least:
+        raise ParamsError(f"clean.outline: a shape of {shape} needs {least} points.", "Draw it again.")
+    if shape == "rectangle":
+        (x0, y0), (x1, y1) = polygon[0], polygon[-1]
+        return np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]])
+    if shape == "circle":
+        turn = np.linspace(0, 2 * np.pi, 128, endpoint=False)
+        radius = float(np.linalg.norm(polygon[1] - polygon[0]))
+        return polygon[0] + radius * np.stack([np.cos(turn), np.sin(turn)], 1)
+    return polygon
+
+
+def outlined(cloud: Cloud, start: int, stop: int, pose, common) -> np.ndarray:
+    """Mask of a stretch of points that an outline takes; ``common`` is (view, polygon, slab, frame, outside,
+    classes, depths of what is seen).
     """
-    view, polygon, slab, frame, outside, classes, box = common
+    view, polygon, slab, frame, outside, codes, depths = common
     xyz = rigid.apply(pose, cloud.xyz(start, stop))
     mask = outline.select(xyz, view, polygon, None, outside)
+    if depths is not None:
+        mask &= outline.seen(xyz, view, depths)
     if slab is not None:
         height = rigid.apply(frame, xyz)[:, 2]
         mask &= (height >= slab[0]) & (height <= slab[1])
-    if box is not None:
-        mask &= box.holds(rigid.apply(frame, xyz))
-    if classes:
-        mask &= np.isin(cloud.values("class", 0, start, stop), classes)
+    if codes:
+        mask &= np.isin(cloud.values("class", 0, start, stop), codes)
     return mask
+
+
+def _depths(job: Job, scans: list[Scan], view: np.ndarray, progress: Progress) -> np.ndarray:
+    """How far the nearest point is in every pixel of the view."""
+    pieces = [
+        (CloudPiece.of(job, s), s.pose, start, stop)
+        for s in scans
+        for start, stop in job.cloud(s.id).blocks()
+    ]
+    sizes = [stop - start for *_, start, stop in pieces]
+    found = job.fleet.map(_depth, pieces, sizes, progress, "Looking at what is seen", view, light=True)
+    return np.min(found, axis=0)
+
+
+def _depth(piece, view, progress: Progress) -> np.ndarray:
+    of, pose, start, stop = piece
+    cloud = of.open()
+    xyz = rigid.apply(pose, cloud.xyz(start, stop)[cloud.kept(start, stop)])
+    progress.advance(stop - start, stop - start)
+    return outline.depths(xyz, view)
+
+
+def _given(cloud: Cloud, start: int, stop: int, args, common):
+    code, rule = common
+    now = np.array(cloud.values("class", 0, start, stop), np.uint8)
+    mine = limited(cloud, start, stop, args, rule) & cloud.kept(start, stop) & (now != code)
+    now[mine] = code
+    return (now if mine.any() else None), int(mine.sum())
