@@ -18,6 +18,7 @@ from terrazza.web.routes import ROUTERS
 from terrazza.work.looking import Looker
 from terrazza.work.open import open_workspace
 from terrazza.work.queue import Queue
+from terrazza.work.trying import Lane
 
 STATIC = Path(__file__).parent / "static"
 
@@ -28,7 +29,7 @@ def create() -> FastAPI:
     open_workspace(workspace)
     app = FastAPI(title="Terrazza", docs_url=None, redoc_url=None, openapi_url=None)
     app.state.workspace, app.state.queue = workspace, Queue(workspace)
-    app.state.looker = Looker()
+    app.state.looker, app.state.trying = Looker(), Lane(workspace)
     app.add_middleware(TrustedHostMiddleware, allowed_hosts=HOSTS)
     app.add_middleware(Doors)
     app.mount("/static", StaticFiles(directory=STATIC), name="static")

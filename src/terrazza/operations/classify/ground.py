@@ -13,9 +13,11 @@ from terrazza.operations.spine.job import Job
 from terrazza.store.cloud import Cloud
 
 cloth = later("terrazza.core.classify.cloth")
+lows = later("terrazza.core.classify.lows")
 
 GROUND, UNCLASSIFIED = 2, 1
 SAMPLE = 600_000
+LITTLE, BARE = 0.01, 0.5  # share of ground points, and of the area without any, that are told as doubts
 _likely: dict[tuple, float] = {}
 
 
@@ -84,6 +86,8 @@ class Ground(Operation):
             raise StateError(
                 "Too few points are left to find the ground in.", "Put cuts back, or choose more scans."
             )
+        late = lows.isolated_below(thin)
+        thin = thin[~late]
         resolution = params.resolution or cloth.likely_resolution(thin)
         threshold = params.threshold or 0.4 * resolution
         sheet = cloth.Cloth(
@@ -113,7 +117,33 @@ class Ground(Operation):
             "share": ground / max(taken, 1),
             "resolution_m": resolution,
             "threshold_m": threshold,
+            "late": int(late.sum()),
+            "doubt": _doubts(ground, taken, thin, sheet, threshold),
         } | before_after(job, before)
+
+
+def _doubts(ground: int, taken: int, thin: np.ndarray, sheet, threshold: float) -> list[str]:
+    """What speaks against a result: hardly any ground, or a cloth that hangs below the lowest points of most
+    of its cells.
+    """
+    if ground < LITTLE * taken:
+        return [
+            f"Only {ground / max(taken, 1):.2%} of the points are ground: look at the heights; points far "
+            "below the ground, or a cell that is too small, do this."
+        ]
+    cells = np.floor(thin[:, :2] / (4 * sheet.resolution)).astype(np.int64)
+    _, back = np.unique(cells, axis=0, return_inverse=True)
+    lowest = np.full(back.max() + 1, np.inf)
+    np.minimum.at(lowest, back.ravel(), thin[:, 2])
+    on = np.zeros(len(lowest), bool)
+    np.logical_or.at(on, back.ravel(), cloth.ground(thin, sheet, threshold))
+    bare = 1 - on.mean()
+    if bare > BARE:
+        return [
+            f"In {bare:.0%} of the area no point lies on the ground that was found: look whether it hangs "
+            "below or cuts through."
+        ]
+    return []
 
 
 def _grounded(cloud: Cloud, start: int, stop: int, pose, common):

@@ -12,7 +12,7 @@ from terrazza.operations.classify.counting import class_counts
 from terrazza.operations.georeference.sightings import layout, places, target_warnings
 from terrazza.operations.register.judging import verdict
 from terrazza.operations.register.statement import statement
-from terrazza.operations.spine.base import title
+from terrazza.operations.spine.base import all_operations, title
 from terrazza.operations.spine.job import Job, covariance_of
 from terrazza.web.contexts import inbox
 from terrazza.web.contexts.forms import form
@@ -39,6 +39,7 @@ def build(job: Job, step: str) -> dict:
         raise NotFound(f"There is no step “{step}”.", f"Steps are {', '.join(makers)}.")
     scans = [_scan(job, s) for s in job.scans()]
     return {
+        "more": _more(job, step),
         "template": f"_sheet_{step}.html",
         "step": step,
         "job": job.row,
@@ -48,6 +49,31 @@ def build(job: Job, step: str) -> dict:
         "georeferenced": job.georeferenced,
         **makers[step](job),
     }
+
+
+# operations that a sheet shows in a place of their own, or that gestures and lists start
+BY_HAND = frozenset(
+    """import.files import.complete import.edit_scan import.walk import.remove_scan import.add_photo
+    import.edit_photo register.automatic register.adjust register.set_pose register.cloud_fit
+    register.double_walls register.leave_out register.tie register.choose georeference.targets
+    georeference.control georeference.level georeference.bend georeference.match georeference.pick_target
+    georeference.role georeference.drop_target clean.outliers clean.outline clean.put_back clean.shelf
+    clean.off_shelf colorize.photos colorize.take_off classify.ground classify.height_bands draw.plan_slab
+    draw.rename deliver.e57 deliver.laz deliver.xyz deliver.dxf deliver.report deliver.measures
+    deliver.pins""".split()
+)
+FIRST = 3  # numbers of a form that are shown at once; the others on a touch
+
+
+def _more(job: Job, step: str) -> list[dict]:
+    """Forms of the step's other operations, made from their declarations."""
+    out = []
+    for operation in all_operations():
+        if operation.step.lower() == step and operation.name not in BY_HAND:
+            about = form(job, operation.name)
+            names = [p["name"] for p in about["params"] if p["widget"] != "scans" and p["name"] != "within"]
+            out.append(about | {"tries": operation.tries, "first": tuple(names[:FIRST])})
+    return out
 
 
 def _scan(job: Job, scan) -> dict:
@@ -227,7 +253,14 @@ def _clean(job: Job) -> dict:
     cuts = [
         v | {"number": int(k), "entry": entries[k], "title": titles[k]} for k, v in job.facts("cut").items()
     ]
-    return {"cuts": cuts, "outliers": form(job, "clean.outliers"), "latest": _last(job, "clean.outliers")}
+    latest = job.last_of_step("clean.")
+    figures = (latest.figures | {"title": title(latest.operation)}) if latest else None
+    return {
+        "cuts": cuts,
+        "outliers": form(job, "clean.outliers"),
+        "latest": figures if figures and "by_range" in figures else None,
+        "shelves": [{"number": int(k), **v} for k, v in job.facts("shelf").items()],
+    }
 
 
 def _colorize(job: Job) -> dict:

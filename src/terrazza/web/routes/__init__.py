@@ -12,6 +12,7 @@ from terrazza.web.routes import (
     sheets,
     station,
     table,
+    tries,
 )
 
 # jobs last: its /jobs/{id}/{step} would take the others' addresses
@@ -25,6 +26,7 @@ ROUTERS = (
     recipes.router,
     station.router,
     table.router,
+    tries.router,
     deliverables.router,
     jobs.router,
 )

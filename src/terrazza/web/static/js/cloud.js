@@ -213,6 +213,30 @@ export class Cloud {
     node.points.matrixWorld.copy(m);
   }
 
+  // Points over the others in the colour of what would go, or none (null).
+  setMarks(places) {
+    if (this.marks) {
+      this.scene.remove(this.marks);
+      this.marks.geometry.dispose();
+      this.marks.material.dispose();
+      this.marks = null;
+    }
+    if (!places?.length) return;
+    const n = places.length / 3, geometry = new THREE.BufferGeometry(), first = new Float32Array(4 * n);
+    for (let k = 0; k < n; k++) first.set(places.subarray(3 * k, 3 * k + 3), 4 * k);
+    geometry.setAttribute("position", new THREE.BufferAttribute(first, 4));
+    for (const name of layout.planes.slice(1)) geometry.setAttribute(name, new THREE.BufferAttribute(new Uint8Array(4 * n), 4, true));
+    const ink = new THREE.Color(...rgb("#b4512f"));
+    const material = new THREE.RawShaderMaterial({
+      vertexShader: vertex(), fragmentShader: FRAGMENT, glslVersion: THREE.GLSL3, blending: NO_BLENDING, depthTest: false, depthWrite: false,
+      uniforms: { ...this.shared, uMode: { value: -1 }, uSize: { value: 3 }, uGrow: { value: 0 }, uFacing: { value: false }, uInk: { value: ink }, uScan: { value: ink }, uTone: { value: new THREE.Vector2(0, 1) }, uAlpha: { value: 1 }, uStand: { value: new THREE.Vector4() } },
+    });
+    this.marks = new THREE.Points(geometry, material);
+    this.marks.frustumCulled = this.marks.matrixAutoUpdate = this.marks.matrixWorldAutoUpdate = false;
+    this.marks.renderOrder = 9;
+    this.scene.add(this.marks);
+  }
+
   visibleScans() {
     return [...this.scans.values()].filter((s) => !this.hiddenScans.has(s.id));
   }

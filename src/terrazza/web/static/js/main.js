@@ -8,6 +8,7 @@ import * as files from "./files.js";
 import * as marks from "./marks.js";
 import { classColour, scanColour } from "./palette.js";
 import { field, metres, said } from "./notation.js";
+import { notice } from "./notice.js";
 import { nearest } from "./picking.js";
 import * as places from "./places.js";
 import { wirePointers } from "./pointers.js";
@@ -18,6 +19,7 @@ import { readout } from "./readout.js";
 import * as tables from "./tables.js";
 import { send, show } from "./gestures.js";
 import { TOOLS } from "./tools.js";
+import { TryOut } from "./tryout.js";
 import { PlanView, SlabView, SpaceView, TwinView } from "./views.js";
 
 const REST = 250; // ms without a change, and the views are drawn in full
@@ -34,6 +36,7 @@ class Table {
     this.all = [this.plan, this.space, this.slab, this.twin];
     this.station = new StationView($("station"), this);
     this.regions = new Regions(this);
+    this.tries = new TryOut(this);
     this.picture = new PlanPicture($("plan-picture"), this);
     Object.assign(this, { mode: "intensity", planMode: "walls", floor: null, pitch: 0.1, size: 2, marks: true, tool: "pick", draft: null, box: null, grow: false, facing: false, picked: null, outline: null, moving: null, slabOn: false, slabHeight: 0, slabThickness: 0.1, fitted: false, waiters: [] });
     new ResizeObserver(() => this.dirty()).observe(host);
@@ -388,14 +391,6 @@ function lineThrough([x, y], direction, box) {
 // What two stretches of heights share; either may be null: all.
 function within(a, b) {
   return a && b ? [Math.max(a[0], b[0]), Math.min(a[1], b[1])] : a ?? b;
-}
-
-function notice(message) {
-  const div = document.createElement("div");
-  div.className = "notice";
-  div.textContent = message;
-  $("notices").append(div);
-  setTimeout(() => div.remove(), 9000);
 }
 
 function dressSheet() {

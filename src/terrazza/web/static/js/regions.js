@@ -11,6 +11,9 @@ export function regionOf(view) {
   return view.passes.map(({ matrix, limits }) => [...limited(limits), ...frustum(matrix)]);
 }
 
+// The planes within which a view shows points whether or not it has a slab or a box.
+export const pieces = (view) => view.passes.map(({ matrix, limits }) => [...limited({ slab: view.limits?.slab, box: view.limits?.box, ...limits }), ...frustum(matrix)]);
+
 function limited({ slab, wall, along, box }) {
   const out = [];
   if (slab) out.push([0, 0, 1, slab[1]], [0, 0, -1, -slab[0]]);

@@ -1,0 +1,102 @@
+"""What the rules of classification have in common: which points they look at, and what moved from where to
+where.
+"""
+
+from typing import Any, ClassVar
+
+import numpy as np
+
+from terrazza.core.classify import classes
+from terrazza.core.progress import Progress
+from terrazza.errors import ParamsError
+from terrazza.operations.classify.counting import before_after, class_counts
+from terrazza.operations.clean.filtering import within_field
+from terrazza.operations.pieces import portions
+from terrazza.operations.spine.base import Figures, Operation, Params, field, scans_field
+from terrazza.operations.spine.job import Job, Scan
+from terrazza.operations.table.boxes import working_box
+from terrazza.store.cloud import Cloud
+
+
+class RuleParams(Params):
+    scans: list[int] = scans_field("Empty: all placed scans.")
+    within: str = within_field()
+
+
+def from_field() -> Any:
+    """The classes that a rule starts from."""
+    return field("From classes", list, widget="classes", help="Empty: all.")
+
+
+def to_field(default: Any = ...) -> Any:
+    """The class that a rule gives."""
+    return field("To class", default, ge=0, le=255, help="A LAS class code; 64 to 255 are the job's own.")
+
+
+class Rule(Operation):
+    """Gives classes to points by a rule; ``judge`` prepares it and returns ``(choose, args, common)``, where
+    ``choose(cloud, start, stop, args of the scan, common)`` gives the new codes (n,) of a stretch.
+    """
+
+    step: ClassVar[str] = "Classify"
+    reads: ClassVar[frozenset[str]] = frozenset({"scan", "pose"})
+    looks: ClassVar[frozenset[str]] = frozenset({"box", "cut"})
+    writes: ClassVar[frozenset[str]] = frozenset({"column"})
+
+    def judge(self, job: Job, scans: list[Scan], params, folder: str, progress: Progress) -> tuple:
+        """See the class."""
+        raise NotImplementedError
+
+    def run(self, job: Job, params, progress: Progress) -> Figures:
+        scans = job.need_scans(params.scans, placed=True, why=", and rules work in the common frame")
+        box, before, self.doubts = working_box(job, params.within), class_counts(job), []
+        with job.scratch() as folder:
+            choose, args, common = self.judge(job, scans, params, folder, progress)
+            own = {s.id: (args.get(s.id), job.grid_pose(s)) for s in scans}
+            found = portions.rewrite(
+                job, scans, "class", _rewritten, own, progress, "Classifying", (choose, common, box)
+            )
+        moves = sum((t for tallies in found.values() for t in tallies), np.zeros((256, 256), np.int64))
+        return told(moves) | before_after(job, before) | {"doubt": self.doubts}
+
+
+def _rewritten(cloud: Cloud, start: int, stop: int, args, common):
+    (own, pose), (choose, rest, box) = args, common
+    now = np.array(cloud.values("class", 0, start, stop), np.uint8)
+    new = np.where(cloud.kept(start, stop), choose(cloud, start, stop, own, rest), now).astype(np.uint8)
+    if box is not None:
+        xyz = cloud.xyz(start, stop) @ pose[:3, :3].T + pose[:3, 3]
+        new = np.where(box.holds(xyz), new, now)
+    moves = np.zeros((256, 256), np.int64)
+    np.add.at(moves, (now, new), 1)
+    np.fill_diagonal(moves, 0)
+    return (new if moves.any() else None), moves
+
+
+def told(moves: np.ndarray) -> dict:
+    """``says``, ``points`` and ``moved``: rows of from, to, count and names, the largest first."""
+    rows = [
+        {
+            "from": int(a),
+            "to": int(b),
+            "count": int(moves[a, b]),
+            "from_name": classes.name(int(a)),
+            "to_name": classes.name(int(b)),
+        }
+        for a, b in np.argwhere(moves)
+    ]
+    rows.sort(key=lambda r: -r["count"])
+    total = int(moves.sum())
+    first = f", most of them {rows[0]['from_name']} to {rows[0]['to_name']}" if rows else ""
+    return {"says": f"{total:,} points have another class{first}", "points": total, "moved": rows}
+
+
+def may_change(codes: np.ndarray, wanted: list[int]) -> np.ndarray:
+    """Mask of the points whose class a rule starts from."""
+    return np.isin(codes, wanted) if wanted else np.ones(len(codes), bool)
+
+
+def need_code(code: int) -> None:
+    """ParamsError for what is no class code."""
+    if not 0 <= code <= 255:
+        raise ParamsError(f"A class code lies between 0 and 255, got {code}.", "Use LAS class codes.")
