@@ -232,4 +232,4 @@ def test_a_scan_without_a_station_is_not_judged(workspace, tmp_path):
     row = queries.create_job(workspace, "Flat")
     must(workspace, row, "import.files", files=[str(tmp_path / "flat.xyz")])
     figures = must(workspace, row, "clean.mixed_pixels")
-    assert figures["points"] == 0 and "no place that is known" in figures["doubt"][0]
+    assert figures["points"] == 0 and "not taken from one place" in figures["doubt"][0]

@@ -145,7 +145,8 @@ def test_class_to_class_at_once(flown):
     _, before, _ = held(flown)
     figures = must(*flown, "classify.change", pairs=[[1, 2], [2, 1], [5, 255]])
     _, after, _ = held(flown)
-    assert np.array_equal(after, np.select([before == 1, before == 2, before == 5], [2, 1, 255], before.astype(int)))
+    wanted = np.select([before == 1, before == 2, before == 5], [2, 1, 255], before.astype(int))
+    assert np.array_equal(after, wanted)
     assert {(r["from"], r["to"]) for r in figures["moved"]} == {(1, 2), (2, 1), (5, 255)}
     assert health.check(opened(*flown)) == []
 

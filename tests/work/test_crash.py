@@ -48,6 +48,8 @@ SMALL = TABLE | {
     "register.automatic",
     "register.cloud_fit",
     "classify.ground",
+    "clean.shelf",
+    "clean.off_shelf",
 }
 LOOK = [[1, 0, 0, 0], [0, 1, 0, 0], [0, 0, 0, 0], [0, 0, 0, 1]]
 CASES = {

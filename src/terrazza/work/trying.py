@@ -3,7 +3,10 @@
 A try-out is cancelled by its successor; one that does not hear of it is ended with its process.
 """
 
+import contextlib
 import multiprocessing
+import os
+import signal
 import threading
 import time
 from typing import Any
@@ -59,7 +62,7 @@ class Lane:
         if self.child is None or not self.child[0].is_alive():
             mine, theirs = self.context.Pipe()
             stop = self.context.Event()
-            process = self.context.Process(target=serve, args=(self.workspace, theirs, stop), daemon=True)
+            process = self.context.Process(target=serve, args=(self.workspace, theirs, stop))
             process.start()
             theirs.close()
             self.child = process, mine, stop
@@ -71,6 +74,9 @@ class Lane:
             process, orders, _ = self.child
             self.child = None
             orders.close()
+            with contextlib.suppress(ProcessLookupError, PermissionError):
+                if os.getpgid(process.pid) == process.pid:
+                    os.killpg(process.pid, signal.SIGKILL)  # with its helpers
             process.kill()
             process.join(PATIENCE)
 
@@ -87,7 +93,8 @@ class _Progress:
 
 
 def serve(workspace: str, orders, stop) -> None:
-    """Answer one try-out after another."""
+    """Answer one try-out after another, as the head of a group of its own."""
+    os.setsid()
     from terrazza.fleet.lifeline import die_with_parent
 
     die_with_parent()

@@ -12,19 +12,23 @@ from dataclasses import dataclass
 
 import numpy as np
 from numba import njit, prange
+from scipy import ndimage
 
 EDGES = np.array([0.0, 2.0, 4.0, 8.0, 12.0, 16.0, 24.0, 32.0, 48.0, 64.0, 1e9])  # m: bands of the noise
 FEWEST = 400  # differences that a band's noise is taken from
 FINEST = 0.0004  # m: no noise is thought to be less
 WITHIN = 3  # pixels to either side in which the two surfaces are looked for
 STEP = 4.0  # σ that a surface has to be nearer or farther at least
-LEAST = 0.012  # m, the same
+LEAST = 0.03  # m, the same
 FIT = 3.5  # σ of the extrapolation that a continuation may be off
 SLOPE = 0.35  # and the share of the step from pixel to pixel
 CURVE = 2.0  # and of how much that step grows, where a surface bends away
 # A mixed pixel lies anywhere between two surfaces; what is this near behind the pixel beside it, as a share
 # of the way to the farther surface, is more likely the limb of a round thing.
 BESIDE = 0.012
+RUNS, STRAIGHT = 1, 0.08  # straight runs that lead to a firm pixel, and how far a step may bend them
+TOGETHER = 2  # firm pixels of the nine around one, itself too
+AROUND, ROUGH, BUSY = 9, 5.0, 0.45  # pixels, σ and share of what is rough both ways
 ALIKE = 2  # pairs of pixels on either side that a narrow thing lies between
 # σ of what three, or two, pixels in a row let expect at the next, with that pixel's own
 THREE, TWO = np.sqrt(1 + 16 / 9 + 1 / 9 + 4 / 9), np.sqrt(6.0)
@@ -77,7 +81,7 @@ def _value(r, i, j, di, dj, k, wrap):
 
 
 @njit(cache=True, nogil=True)
-def _continued(r, i, j, di, dj, wrap, sigma, strength, fit, slope):
+def _continued(r, i, j, di, dj, wrap, sigma, strength, fit, slope, curve):
     """Whether the pixels beside (i, j) in one direction go on to it as one surface."""
     one, two = _value(r, i, j, di, dj, 1, wrap), _value(r, i, j, di, dj, 2, wrap)
     if one <= 0 or two <= 0:
@@ -95,7 +99,7 @@ def _continued(r, i, j, di, dj, wrap, sigma, strength, fit, slope):
         off = fit * 1.826 * sigma
         grown = abs(one - 2 * two + three) - 2 * 2.45 * sigma  # beyond what noise makes of it
         if grown > 0:
-            room += CURVE * grown
+            room += curve * grown
     else:
         expected = 1 / (2 / one - 1 / two)
         off = fit * 2.45 * sigma
@@ -103,17 +107,19 @@ def _continued(r, i, j, di, dj, wrap, sigma, strength, fit, slope):
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def _supported(r, sigma, wrap, fit, slope, out):
+def _supported(r, sigma, wrap, fit, out):
+    """Mark pixels that two straight runs of pixels beside them, or pairs on either side, go on to."""
     rows, columns = r.shape
     for i in prange(rows):
         for j in range(columns):
             out[i, j] = 0
             if r[i, j] <= 0:
                 continue
-            s = sigma[i, j]
+            s, runs = sigma[i, j], 0
             for d in range(8):
                 di, dj = (0, 1, 1, 1, 0, -1, -1, -1)[d], (1, 1, 0, -1, -1, -1, 0, 1)[d]
-                if _continued(r, i, j, di, dj, wrap, s, 1.0, fit, slope):
+                runs += _continued(r, i, j, di, dj, wrap, s, 1.0, fit, STRAIGHT, 0.0)
+                if runs >= RUNS:
                     out[i, j] = 1
                     break
             if out[i, j] == 0:  # a narrow thing, that runs along none of the grid's lines
@@ -124,12 +130,12 @@ def _supported(r, sigma, wrap, fit, slope, out):
                     a, b = _value(r, i, j, di, dj, 1, wrap), _value(r, i, j, -di, -dj, 1, wrap)
                     if a > 0 and b > 0 and abs(a - b) < 0.1 * own:
                         off = abs(1 / a + 1 / b - 2 / own) * own * own
-                        alike += off < fit * 2.45 * s + slope * abs(a - b) / 4
+                        alike += off < fit * 2.45 * s
                 out[i, j] = alike >= ALIKE
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def _between(r, sigma, firm, wrap, strength, within, step, least, fit, slope, out):
+def _between(r, sigma, firm, busy, wrap, strength, within, step, least, fit, slope, curve, out):
     rows, columns = r.shape
     for i in prange(rows):
         for j in range(columns):
@@ -138,6 +144,8 @@ def _between(r, sigma, firm, wrap, strength, within, step, least, fit, slope, ou
             if own <= 0:
                 continue
             out[i, j] = 1
+            if busy[i, j]:
+                continue
             s = sigma[i, j]
             apart = max(step * s, least) / strength
             for d in range(4):
@@ -161,8 +169,8 @@ def _between(r, sigma, firm, wrap, strength, within, step, least, fit, slope, ou
                 room = BESIDE * wide / strength
                 if 0 < own - a < room or 0 < own - b < room:
                     continue
-                if _continued(r, i, j, di, dj, wrap, s, strength, fit, slope) or _continued(
-                    r, i, j, -di, -dj, wrap, s, strength, fit, slope
+                if _continued(r, i, j, di, dj, wrap, s, strength, fit, slope, curve) or _continued(
+                    r, i, j, -di, -dj, wrap, s, strength, fit, slope, curve
                 ):
                     continue
                 out[i, j] = 2
@@ -170,7 +178,7 @@ def _between(r, sigma, firm, wrap, strength, within, step, least, fit, slope, ou
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def _rescued(r, sigma, state, wrap, strength, fit, slope, out):
+def _rescued(r, sigma, state, wrap, strength, fit, slope, curve, out):
     """Take back those that surfaces of good pixels go on to."""
     rows, columns = r.shape
     for i in prange(rows):
@@ -185,9 +193,26 @@ def _rescued(r, sigma, state, wrap, strength, fit, slope, out):
                     if _value(state, i, j, di, dj, k, wrap) != 1:
                         good = False
                         break
-                if good and _continued(r, i, j, di, dj, wrap, sigma[i, j], strength, fit, slope):
+                if good and _continued(r, i, j, di, dj, wrap, sigma[i, j], strength, fit, slope, curve):
                     out[i, j] = 1
                     break
+
+
+def _busy(r: np.ndarray, sigma: np.ndarray, wrap: bool) -> np.ndarray:
+    """Mask of the pixels in whose surroundings hardly anything is smooth both ways: leaves, of which each is
+    an edge and none mixed.
+    """
+    rough = np.ones(r.shape, bool)
+    for axis in (0, 1):
+        a, b = np.roll(r, 1, axis), np.roll(r, -1, axis)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            bend = np.abs(1 / a + 1 / b - 2 / r) * r * r
+        rough &= ~((a > 0) & (b > 0) & (r > 0)) | (bend > ROUGH * TWO * sigma)
+    rough &= r > 0
+    mode = ("nearest", "wrap" if wrap else "nearest")
+    share = ndimage.uniform_filter(rough.astype(np.float32), AROUND, mode=mode)
+    there = ndimage.uniform_filter((r > 0).astype(np.float32), AROUND, mode=mode)
+    return share > BUSY * np.maximum(there, 1e-6)
 
 
 def judge(r: np.ndarray, wrap: bool, strength: float = 1.0, told: Noise | None = None) -> np.ndarray:
@@ -200,7 +225,11 @@ def judge(r: np.ndarray, wrap: bool, strength: float = 1.0, told: Noise | None =
     r = np.ascontiguousarray(r, np.float32)
     sigma = (told or noise(r))(r).astype(np.float32)
     firm, state, out = (np.empty(r.shape, np.uint8) for _ in range(3))
-    _supported(r, sigma, wrap, FIT, SLOPE, firm)
-    _between(r, sigma, firm, wrap, strength, WITHIN, STEP, LEAST, FIT, SLOPE, state)
-    _rescued(r, sigma, state, wrap, strength, FIT, SLOPE, out)
+    _supported(r, sigma, wrap, FIT, firm)
+    mode = ("nearest", "wrap" if wrap else "nearest")
+    around = ndimage.uniform_filter(firm.astype(np.float32), 3, mode=mode)
+    firm &= around * 9 > TOGETHER - 0.5
+    busy = _busy(r, sigma, wrap)
+    _between(r, sigma, firm, busy, wrap, strength, WITHIN, STEP, LEAST, FIT, SLOPE, CURVE, state)
+    _rescued(r, sigma, state, wrap, strength, FIT, SLOPE, CURVE, out)
     return out

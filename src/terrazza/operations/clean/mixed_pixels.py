@@ -37,11 +37,12 @@ class MixedPixels(Filter):
             s.id: [
                 (frame, range_pictures.scratch_name(folder, s.id, k, "mixed"))
                 for k, frame in enumerate(range_pictures.frames(job, s))
+                if not frame.times
             ]
             for s in scans
         }
         self.doubts += [
-            f"“{s.name}” was taken from no place that is known: its mixed pixels were not judged."
+            f"“{s.name}” was not taken from one place: its mixed pixels were not judged."
             for s in scans
             if not args[s.id]
         ]

@@ -87,7 +87,7 @@ class Outline(Operation):
 
     def run(self, job: Job, params: OutlineParams, progress: Progress) -> Figures:
         scans = job.need_scans(params.scans, placed=True)
-        args, common = self._judge(job, scans, params, Part(progress, 0, 0.4))
+        args, common = self.judged(job, scans, params, Part(progress, 0, 0.4))
         where, part = "outside" if params.outside else "inside", Part(progress, 0.4, 1)
         label = "Looking through the points"
         if params.to == "cut":
@@ -102,12 +102,12 @@ class Outline(Operation):
     def preview(self, job: Job, params: OutlineParams, piece: Piece, progress: Progress) -> Tried:
         """What the outline would take of a piece."""
         scans = [s for s in job.need_scans(params.scans, placed=True) if s.id in piece.points]
-        args, common = self._judge(job, scans, params, Part(progress, 0, 0.5))
+        args, common = self.judged(job, scans, params, Part(progress, 0, 0.5))
         tried = try_on(job, scans, piece, limited, args, common, Part(progress, 0.5, 1))
         return tried.with_figures(told(tried.tallies), [])
 
     @staticmethod
-    def _judge(job: Job, scans: list[Scan], params: OutlineParams, progress: Progress) -> tuple:
+    def judged(job: Job, scans: list[Scan], params: OutlineParams, progress: Progress) -> tuple:
         """Arguments of ``limited`` by scan, and common ones."""
         polygon = corners(params.shape, np.array(params.polygon))
         slab = tuple(sorted(params.slab)) if len(params.slab) == 2 else None

@@ -10,7 +10,7 @@ from terrazza.core.progress import Progress
 from terrazza.errors import InputError, ParamsError, StateError
 from terrazza.files import checksum, disk
 from terrazza.formats.contents import DOUBTED, LEFT_OUT, Contents, Repair
-from terrazza.formats.systems import metres_per_unit
+from terrazza.later import later
 from terrazza.operations.importing.asked import (
     ImportParams,
     chosen_of,
@@ -28,6 +28,8 @@ from terrazza.operations.pieces.ingest import bring
 from terrazza.operations.pieces.sources import Source
 from terrazza.operations.spine.base import Figures, Operation, operation
 from terrazza.operations.spine.job import Job, plain
+
+systems = later("terrazza.formats.systems")
 
 
 @operation
@@ -251,5 +253,5 @@ class ImportFiles(Operation):
             job.put(
                 "crs",
                 "",
-                {"wkt": wkt, "metres_per_unit": metres_per_unit(wkt), "name": CRS.from_wkt(wkt).name},
+                {"wkt": wkt, "metres_per_unit": systems.metres_per_unit(wkt), "name": CRS.from_wkt(wkt).name},
             )

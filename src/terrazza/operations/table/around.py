@@ -3,13 +3,14 @@
 import numpy as np
 
 from terrazza.core.geometry import rigid
-from terrazza.core.progress import Progress
+from terrazza.core.progress import Part, Progress
 from terrazza.errors import StateError
-from terrazza.operations.clean.outline import OutlineParams, outlined
+from terrazza.operations.clean.filtering import limited
+from terrazza.operations.clean.outline import Outline, OutlineParams
 from terrazza.operations.spine.base import Figures, Operation, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
-from terrazza.operations.table.boxes import put_box, working_box
+from terrazza.operations.table.boxes import put_box
 
 FINE = 0.05  # m between the points that are looked at, and the room left around them
 EVERYWHERE = 1e7
@@ -32,16 +33,7 @@ class Around(Operation):
 
     def run(self, job: Job, params: AroundParams, progress: Progress) -> Figures:
         scans = job.need_scans(params.scans, placed=True)
-        slab = tuple(sorted(params.slab)) if len(params.slab) == 2 else None
-        common = (
-            np.array(params.view),
-            np.array(params.polygon),
-            slab,
-            job.frame,
-            params.outside,
-            params.classes,
-            working_box(job, params.within),
-        )
+        args, common = Outline.judged(job, scans, params, Part(progress, 0, 0.3))
         turn = rigid.about_z(np.radians(params.heading_deg))
         low, high = np.full(3, np.inf), np.full(3, -np.inf)
         for done, scan in enumerate(scans):
@@ -50,7 +42,7 @@ class Around(Operation):
             for start, stop, _ in cloud.even(
                 np.full(3, -EVERYWHERE), np.full(3, EVERYWHERE), scan.pose, FINE
             ):
-                mask = outlined(cloud, start, stop, scan.pose, common)[0] & cloud.kept(start, stop)
+                mask = limited(cloud, start, stop, args[scan.id], common) & cloud.kept(start, stop)
                 if mask.any():
                     own = rigid.apply(job.grid_pose(scan), cloud.xyz(start, stop)[mask]) @ turn
                     low, high = np.minimum(low, own.min(0)), np.maximum(high, own.max(0))

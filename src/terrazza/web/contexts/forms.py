@@ -149,7 +149,9 @@ def _typed(operation, form) -> dict:
     for row in describe(operation)["params"]:
         name, kind = row["name"], row["type"]
         if kind == "boolean":
-            if f"{name}.there" in form:
+            if row["optional"] and form.get(name) in (None, ""):
+                continue
+            if f"{name}.there" in form or row["optional"]:
                 out[name] = form.get(name) in {"on", "true", "1"}
             continue
         if row["widget"] == "bands" and f"{name}.low" in form:
