@@ -127,9 +127,16 @@ def told(row: Row) -> dict | None:
         "step": number,
         "of": len(course["steps"]),
         "what": title(course["steps"][number - 1]["operation"]) if number else "",
-        "state": "done" if over == "done" else "stopped" if over else state or "queued",
+        "state": _told_state(over, state),
         "says": "" if over == "done" else over or (entry.message if entry else ""),
     }
+
+
+def _told_state(over: str, state: str) -> str:
+    """``state`` is that of the last step's entry; between two steps the recipe is running."""
+    if over:
+        return "done" if over == "done" else "stopped"
+    return {"": "queued", "done": "running"}.get(state, state)
 
 
 def given(row: Row, number: int) -> dict:

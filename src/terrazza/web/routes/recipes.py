@@ -14,6 +14,12 @@ router = APIRouter(prefix="/jobs/{job_id}/recipe")
 MOST = 1_000_000  # bytes of a recipe
 
 
+@router.get("")
+def show(request: Request, job_id: int) -> Response:
+    """How the job's last recipe stands."""
+    return pages.page(request, "_recipe.html", **context.build(job_of(request, job_id)))
+
+
 @router.post("")
 async def run(request: Request, job_id: int) -> Response:
     """Take a recipe (a file, or its text with answers): answers with its questions, or how it runs."""
