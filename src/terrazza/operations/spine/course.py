@@ -148,8 +148,8 @@ def given(row: Row, number: int) -> dict:
 
 def waiting(who: str) -> list[Row]:
     """Jobs whose recipes were begun by ``who`` and may have a next step."""
-    rows = Row.select().where(Row.settings.contains(f'"{KEY}"'))
-    return [r for r in rows if r.settings[KEY]["who"] == who and not r.settings[KEY]["over"]]
+    found = [r for r in Row.select() if KEY in r.settings]
+    return [r for r in found if r.settings[KEY]["who"] == who and not r.settings[KEY]["over"]]
 
 
 def _of(row: Row) -> dict | None:
