@@ -17,7 +17,7 @@ SQUARE = np.array([[0.0, 0, 1], [4, 0, 1], [4, 3, 2], [0, 3, 2]])
 def dxf(path):
     document = ezdxf.new("R2010")
     document.units = ezdxf.units.M
-    space = document.modelspace()
+    space = document.layouts.get("Model")
     space.add_line((0, 0, 1), (4, 3, 2), dxfattribs={"layer": "KERB"})
     space.add_lwpolyline(SQUARE[:, :2], close=True, dxfattribs={"layer": "ROOM", "elevation": 7.5})
     space.add_circle((10, 0, 5), 2.0)

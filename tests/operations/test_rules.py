@@ -103,7 +103,7 @@ def test_by_itself(flown, what, low, high, wanted):
 
 def test_by_place_along_lines_and_in_areas(flown, tmp_path):
     drawing = ezdxf.new()
-    drawing.modelspace().add_lwpolyline(LINE)
+    drawing.layouts.get("Model").add_lwpolyline(LINE)
     drawing.saveas(tmp_path / "line.dxf")
     near = shapely.LineString(LINE)
     wanted = lambda p, k, c: shapely.distance(near, shapely.points(p[:, :2])) <= 1.5

@@ -28,7 +28,7 @@ def _document(path: str):
 def read_shapes(path: str) -> Shapes:
     """Lines with their layers, curves within 1 mm (of a metre file), and faces as one surface a layer."""
     found, faces = Shapes(), {}
-    for entity in _flat(_document(path).modelspace(), 0):
+    for entity in _flat(_document(path).layouts.get("Model"), 0):
         kind, layer = entity.dxftype(), entity.dxf.layer
         if kind == "3DFACE":
             corners = [tuple(entity.dxf.get(f"vtx{k}")) for k in range(4)]
@@ -115,7 +115,8 @@ def look(path: str) -> Contents:
 
 def _claims(start: bytes, name: str) -> bool:
     words = start.split()
-    return start.startswith(b"AutoCAD Binary DXF") or words[:2] == [b"0", b"SECTION"] or words[:1] == [b"999"]
+    binary = b" Binary DXF\r\n\x1a\x00" in start[:22]
+    return binary or words[:2] == [b"0", b"SECTION"] or words[:1] == [b"999"]
 
 
 FORMAT = Format(names=("DXF",), look=look, claims=_claims, turn=4, read_shapes=read_shapes)

@@ -102,7 +102,7 @@ def told(tallies: list) -> dict:
         for low, high, (n, k) in zip(edges[:-1], edges[1:], by_band.tolist())
         if n
     ]
-    by_class = [
+    kinds = [
         {"code": code, "name": classes.name(code), "points": int(n), "taken": int(k)}
         for code, (n, k) in enumerate(by_code.tolist())
         if n
@@ -113,12 +113,12 @@ def told(tallies: list) -> dict:
         "of": of,
         "share": points / of if of else 0.0,
         "by_range": by_range,
-        "by_class": by_class,
-        "doubt": _doubts(by_range, by_class),
+        "by_class": kinds,
+        "doubt": _doubts(by_range, kinds),
     }
 
 
-def _doubts(by_range: list[dict], by_class: list[dict]) -> list[str]:
+def _doubts(by_range: list[dict], kinds: list[dict]) -> list[str]:
     share = lambda rows: sum(r["taken"] for r in rows) / max(sum(r["points"] for r in rows), 1)
     near = [r for r in by_range if r["from_m"] < NEAR]
     out = []
@@ -130,8 +130,8 @@ def _doubts(by_range: list[dict], by_class: list[dict]) -> list[str]:
                     f"{share(near):.1%}: look whether far surfaces thin out."
                 )
                 break
-    whole = share(by_class)
-    for row in by_class:
+    whole = share(kinds)
+    for row in kinds:
         if row["code"] > 1 and row["points"] > 500 and share([row]) > max(4 * TIMES * whole, 10 * WORTH):
             out.append(f"Of {row['name']} it takes {share([row]):.1%}, of all {whole:.1%}.")
     return out
