@@ -37,9 +37,12 @@ def terrain(seed):
 
 
 # a rail thinner than a pixel is nowhere measured alone: its pixels cannot be told from a thin thing's
-@pytest.mark.parametrize(("place", "least"), [(hall, 0.88), (terrain, 0.70)])
 @pytest.mark.parametrize(
-    "scanner", [beams.Scanner(420, 1000), beams.Scanner(300, 720, beam=0.007, spread=0.001, noise=0.004)]
+    ("place", "least", "scanner"),
+    [
+        (hall, 0.88, beams.Scanner(300, 720, beam=0.007, spread=0.001, noise=0.004)),
+        (terrain, 0.70, beams.Scanner(360, 800)),
+    ],
 )
 def test_mixed_pixels_go_and_thin_things_stay(place, least, scanner):
     made, origin = place(3)
