@@ -9,9 +9,11 @@ from terrazza.core.progress import QUIET
 from terrazza.db import queries
 from terrazza.db.models import Entry
 from terrazza.errors import TerrazzaError
+from terrazza.fleet import Local
 from terrazza.operations.clean.trying import Piece
 from terrazza.operations.spine import fieldbook, health
 from terrazza.operations.spine.base import all_operations, find
+from terrazza.work import runner
 from tests import beams, places
 from tests.run import must, opened, perform
 
@@ -44,6 +46,12 @@ def seen():
         dust.append(speck)
         out.append(one)
     return out, moved, dust
+
+
+@pytest.fixture(autouse=True)
+def alone(monkeypatch):
+    """Operations in this process, whose start others would have to wait for."""
+    monkeypatch.setattr(runner, "fleet", lambda workspace: Local(cores=1))
 
 
 @pytest.fixture
