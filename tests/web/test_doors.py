@@ -30,6 +30,7 @@ ROLES = [
     (o, row["name"], row["role"]) for o in all_operations() for row in describe(o)["params"] if row["role"]
 ]
 OTHERS = {
+    "classify.by_place": {"to": 64},
     "georeference.control": {},
     "import.walk": {"scan": 1},
     "import.add_photo": {"scan": 1},
