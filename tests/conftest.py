@@ -128,6 +128,15 @@ def whole(shared, field):
 
 
 @pytest.fixture
+def alone(monkeypatch):
+    """Operations run in this process, whose helpers others would have to wait for."""
+    from terrazza.fleet import Local
+    from terrazza.work import runner
+
+    monkeypatch.setattr(runner, "fleet", lambda workspace: Local(cores=1))
+
+
+@pytest.fixture
 def workspace(tmp_path):
     """An empty workspace, opened."""
     from terrazza.work.open import open_workspace

@@ -67,7 +67,7 @@ def sighted():
     size, place, hung = boards.room(rng)
     round_ones, things = boards.hung_discs(rng, size, hung), boards.stood(rng, size, place)
     return (
-        Grid.of(*boards.scan(rng, size, place, hung, 0.15, np.radians(0.18), round_ones, things)),
+        Grid.of(*boards.scan(rng, size, place, hung, 0.15, np.radians(0.22), round_ones, things)),
         size,
         place,
         round_ones,
@@ -78,7 +78,7 @@ def sighted():
 def test_spheres_of_any_radius_are_found_and_heads_are_not(sighted):
     grid, _, place, _, things = sighted
     got = spheres.spheres(grid)
-    near = [c - place for c, axes in things if axes[0] / np.linalg.norm(c - place) > 6 * np.radians(0.18)]
+    near = [c - place for c, axes in things if axes[0] / np.linalg.norm(c - place) > 6 * np.radians(0.22)]
     assert len(near) >= 3
     for at in near:
         best = min(got, key=lambda t: np.linalg.norm(t.centre - at))

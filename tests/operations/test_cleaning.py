@@ -9,14 +9,15 @@ from terrazza.core.progress import QUIET
 from terrazza.db import queries
 from terrazza.db.models import Entry
 from terrazza.errors import TerrazzaError
-from terrazza.fleet import Local
 from terrazza.operations.clean.trying import Piece
 from terrazza.operations.spine import fieldbook, health
 from terrazza.operations.spine.base import all_operations, find
-from terrazza.work import runner
+from terrazza.work.open import open_workspace
 from tests import beams, places
+from tests.conftest import like
 from tests.run import must, opened, perform
 
+pytestmark = pytest.mark.usefixtures("alone")
 STATIONS = [(2.5, 2.5, 1.6), (9.5, 6.0, 1.6), (6.0, 4.4, 1.6)]
 SCANNER = beams.Scanner(260, 640)
 MIRROR = (1, 0.16, 3.5, 5.5, 0.5, 2.0, 0.97, 0.0)
@@ -48,18 +49,22 @@ def seen():
     return out, moved, dust
 
 
-@pytest.fixture(autouse=True)
-def alone(monkeypatch):
-    """Operations in this process, whose start others would have to wait for."""
-    monkeypatch.setattr(runner, "fleet", lambda workspace: Local(cores=1))
+@pytest.fixture(scope="module")
+def imported(seen, tmp_path_factory):
+    """A workspace with the job “Room”, to be copied."""
+    folder = tmp_path_factory.mktemp("room")
+    beams.write(folder / "room.e57", seen[0], STATIONS)
+    open_workspace(str(folder / "ws"))
+    row = queries.create_job(str(folder / "ws"), "Room")
+    must(str(folder / "ws"), row, "import.files", files=[str(folder / "room.e57")])
+    return folder / "ws"
 
 
 @pytest.fixture
-def job(workspace, tmp_path, seen):
-    beams.write(tmp_path / "room.e57", seen[0], STATIONS)
-    row = queries.create_job(workspace, "Room")
-    must(workspace, row, "import.files", files=[str(tmp_path / "room.e57")])
-    return workspace, row
+def job(imported, tmp_path):
+    like(imported, tmp_path / "ws")
+    open_workspace(str(tmp_path / "ws"))
+    return str(tmp_path / "ws"), queries.job_by(name="Room")
 
 
 def shares(job, figures, masks):

@@ -11,19 +11,12 @@ import trimesh
 from terrazza.core.classify import cloth, lows, meshes
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
-from terrazza.fleet import Local
 from terrazza.operations.spine import health
-from terrazza.work import runner
 from tests.run import must, opened, perform
 
+pytestmark = pytest.mark.usefixtures("alone")
 LINE = np.array([[5.0, 5.0], [25.0, 9.0], [28.0, 27.0]])
 AREA = np.array([[3.0, 12.0], [14.0, 11.0], [16.0, 24.0], [9.0, 16.0]])
-
-
-@pytest.fixture(autouse=True)
-def alone(monkeypatch):
-    """Operations in this process, whose start others would have to wait for."""
-    monkeypatch.setattr(runner, "fleet", lambda workspace: Local(cores=1))
 
 
 @pytest.fixture

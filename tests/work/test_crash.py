@@ -17,7 +17,6 @@ from terrazza import files
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.db.models import Entry, Fact
-from terrazza.fleet import Local
 from terrazza.formats import las_writer
 from terrazza.operations.spine import facts, fieldbook, files_named, health
 from terrazza.operations.spine.base import all_operations, find
@@ -50,6 +49,15 @@ SMALL = TABLE | {
     "classify.ground",
     "clean.shelf",
     "clean.off_shelf",
+    "clean.mixed_pixels",
+    "clean.specks",
+    "clean.moved_things",
+    "clean.mirrors",
+    "clean.surface",
+    "classify.by_itself",
+    "classify.by_place",
+    "classify.by_size",
+    "classify.change",
 }
 LOOK = [[1, 0, 0, 0], [0, 1, 0, 0], [0, 0, 0, 0], [0, 0, 0, 1]]
 CASES = {
@@ -261,7 +269,7 @@ def test_kill_nine_at_random_moments(request, processes, field, tmp_path, operat
 
 @pytest.mark.parametrize("operation", sorted(set(CASES) - {"georeference.targets"}))
 def test_everything_is_on_disk_before_the_commit_that_names_it(
-    request, field, tmp_path, monkeypatch, operation
+    request, field, tmp_path, monkeypatch, alone, operation
 ):
     """A recording file layer: at the commit every file that a fact names was synced after its last write, and
     its folder after it.
@@ -274,7 +282,6 @@ def test_everything_is_on_disk_before_the_commit_that_names_it(
         "sync",
         lambda self, path: (real(self, path), log.append((os.path.realpath(path), time.time_ns()))),
     )
-    monkeypatch.setattr(runner, "fleet", lambda workspace: Local(cores=1))
 
     def recorded(self, figures, seconds, light=False):
         for (kind, _key), (value, scan) in self.puts.items():

@@ -2,6 +2,7 @@
 
 import contextlib
 import os
+import struct
 from collections.abc import Iterator
 
 import laspy
@@ -18,6 +19,7 @@ from terrazza.formats.systems import metres_per_unit
 
 CHUNK = 500_000
 OURS = {"X", "Y", "Z", "intensity", "classification", "red", "green", "blue", "gps_time"}
+RECORD_HEAD = 54  # bytes before the data of a variable length record (LAS 1.4 R15, table 8)
 SMALLEST, LARGEST, FARTHEST = 1e-12, 1e3, 1e9  # of a header's scale and offset, in the file's unit
 AGAIN = "Copy it again, or export it again from where it came."
 
@@ -27,6 +29,7 @@ def _opened(path, alone: bool = True):
     name = os.path.basename(path)
     if not os.path.exists(path):
         raise InputError(f"“{name}” is not there.", "Choose the file again.")
+    _need_room(path)
     try:
         with laspy.open(str(path), laz_backend=None if alone else laspy.LazBackend.Lazrs) as reader:
             yield reader
@@ -59,6 +62,22 @@ def _need_sound(header, path: str) -> None:
             f"{', '.join(f'{v:g}' for v in scales)}, offset {', '.join(f'{v:g}' for v in offsets)}.",
             AGAIN,
         )
+
+
+def _need_room(path: str) -> None:
+    """InputError where the header promises more records before the points than there is room for: reading
+    them would take for ever.
+    """
+    with open(path, "rb") as file:
+        head = file.read(104)
+    if len(head) == 104 and head[:4] == b"LASF":
+        start, records = struct.unpack("<II", head[96:104])
+        if records * RECORD_HEAD > start:
+            raise InputError(
+                f"“{os.path.basename(path)}” promises {records:,} records before its points, and has no room "
+                "for them: its header is damaged.",
+                AGAIN,
+            )
 
 
 def look(path: str) -> Contents:

@@ -9,6 +9,7 @@ import os
 import signal
 import threading
 import time
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 from terrazza.errors import StateError, TerrazzaError
@@ -26,6 +27,8 @@ class Lane:
         self.workspace, self.context = workspace, multiprocessing.get_context("spawn")
         self.turn, self.lock = threading.Lock(), threading.Lock()
         self.latest, self.child = 0, None
+        # a child dies with the *thread* that started it, and those of requests come and go
+        self.starter = ThreadPoolExecutor(1, "try-outs")
 
     def ask(self, job: int, operation: str, params: dict, region: dict) -> dict[str, Any] | None:
         """What would happen (see ``tried``); None where a later try-out has taken its place.
@@ -40,36 +43,47 @@ class Lane:
         with self.turn:
             if mine != self.latest:
                 return None
-            process, orders, stop = self._warm()
-            stop.clear()
-            orders.send((job, operation, params, region))
-            asked = None
-            while not orders.poll(LOOK):
-                if not process.is_alive():
-                    self.close()
-                    raise StateError("The try-out's process ended.", "Try a smaller piece.")
-                if mine != self.latest:
-                    asked = asked or time.monotonic()
-                    if time.monotonic() - asked > PATIENCE:
-                        self.close()
-                        return None
-            kind, answer = orders.recv()
-            if kind == "error":
-                raise StateError(*answer)
-            return answer if kind == "done" and mine == self.latest else None
+            try:
+                kind, answer = self._answer(mine, (job, operation, params, region))
+            except (OSError, EOFError) as error:
+                self._end()
+                raise StateError("The try-out's process ended.", "Try a smaller piece.") from error
+        if kind == "error":
+            raise StateError(*answer)
+        return answer if kind == "done" and mine == self.latest else None
+
+    def _answer(self, mine: int, order: tuple) -> tuple[str, Any]:
+        """What the child answers; OSError or EOFError where it is gone."""
+        process, orders, stop = self._warm()
+        stop.clear()
+        orders.send(order)
+        asked = None
+        while not orders.poll(LOOK):
+            if not process.is_alive():
+                raise EOFError
+            if mine != self.latest:
+                asked = asked or time.monotonic()
+                if time.monotonic() - asked > PATIENCE:
+                    self._end()
+                    return "stopped", None
+        return orders.recv()
 
     def _warm(self):
         if self.child is None or not self.child[0].is_alive():
             mine, theirs = self.context.Pipe()
             stop = self.context.Event()
             process = self.context.Process(target=serve, args=(self.workspace, theirs, stop))
-            process.start()
+            self.starter.submit(process.start).result()
             theirs.close()
             self.child = process, mine, stop
         return self.child
 
     def close(self) -> None:
-        """End the child."""
+        """End the child, and begin no other."""
+        self._end()
+        self.starter.shutdown()
+
+    def _end(self) -> None:
         if self.child is not None:
             process, orders, _ = self.child
             self.child = None
