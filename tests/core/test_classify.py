@@ -125,7 +125,8 @@ def test_bands_are_half_open():
         (17, "Bridge deck"),
         (18, "High noise"),
         (63, "Reserved"),
-        (64, "User class 64"),
+        (64, "Floor"),
+        (70, "User class 70"),
     ],
 )
 def test_class_names_are_those_of_las(code, name):

@@ -58,6 +58,11 @@ SMALL = TABLE | {
     "classify.by_place",
     "classify.by_size",
     "classify.change",
+    "classify.rooms",
+    "classify.open_air",
+    "classify.example",
+    "classify.drop_example",
+    "classify.by_example",
 }
 LOOK = [[1, 0, 0, 0], [0, 1, 0, 0], [0, 0, 0, 0], [0, 0, 0, 1]]
 CASES = {
@@ -105,6 +110,11 @@ CASES = {
     "classify.by_itself": {"what": "range", "high": 5, "to": 64, "scans": [1]},
     "classify.by_place": {"areas": [[[-9, -9], [9, -9], [9, 9]]], "to": 65, "scans": [1]},
     "classify.by_size": {"to": 66, "least": [0, 0, 0.5], "scans": [1]},
+    "classify.rooms": {"scans": [1]},
+    "classify.open_air": {"scans": [1]},
+    "classify.example": {"view": LOOK, "polygon": [[-9, -9], [9, -9], [9, 9], [-9, 9]], "to": "6"},
+    "classify.drop_example": {"example": 1},
+    "classify.by_example": {"scans": [1]},
     "classify.change": {"pairs": [[1, 64]]},
     "draw.plan_slab": {},
     "draw.rename": {"drawing": 1, "name": "A"},
@@ -200,6 +210,9 @@ def made(tmp_path_factory):
     )
     for operation in ("measure.take", "pins.put", "boxes.put"):
         must(workspace, queries.job_by(id=1), operation, **CASES[operation])
+    for to, west in (("6", -8.5), ("5", 0.5)):
+        half = [[west, -9], [west + 9, -9], [west + 9, 9], [west, 9]]
+        must(workspace, queries.job_by(id=1), "classify.example", view=LOOK, polygon=half, to=to)
     corner = [[-9, -9], [-0.5, -9], [-0.5, 9], [-9, 9]]
     must(workspace, queries.job_by(id=1), "clean.outline", view=LOOK, polygon=corner, scans=[3], to="Aside")
     return folder / "ws"

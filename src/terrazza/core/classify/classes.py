@@ -24,11 +24,19 @@ NAMES = {
     20: "Ignored ground",
     21: "Snow",
     22: "Temporal exclusion",
+    64: "Floor",
+    65: "Ceiling",
+    66: "Wall",
+    67: "Furniture",
+    68: "Vehicle",
+    69: "Pole",
 }
 
 
 def name(code: int) -> str:
-    """Standard name of a class code; codes from 64 on are the user's own."""
+    """Standard name of a class code; codes from 64 on are the user's own, the first six those of the rules by
+    kind.
+    """
     return NAMES.get(code, "Reserved" if code < 64 else f"User class {code}")
 
 

@@ -67,11 +67,18 @@ def local_planes(xyz: np.ndarray, k: int = 12, tree: cKDTree | None = None) -> t
     """
     tree = tree or cKDTree(xyz, balanced_tree=False, compact_nodes=False)
     _, neighbours = tree.query(xyz, k=min(k, len(xyz)), workers=-1)
-    spreads = np.zeros((len(xyz), 6))
-    _spreads(np.ascontiguousarray(xyz), np.atleast_2d(neighbours).astype(np.int64), spreads)
-    shape, vectors = np.linalg.eigh(spreads[:, [0, 1, 2, 1, 3, 4, 2, 4, 5]].reshape(-1, 3, 3))
-    normals = vectors[:, :, 0]
+    shape, normals = through(xyz, np.atleast_2d(neighbours))
     return np.where((normals * xyz).sum(1, keepdims=True) > 0, -normals, normals), shape
+
+
+def through(xyz: np.ndarray, neighbours: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Eigenvalues (m, 3), ascending, m², and unit normals (m, 3) of either sign, of the planes through groups
+    (m, k) of points; indices past the last point do not count.
+    """
+    spreads = np.zeros((len(neighbours), 6))
+    _spreads(np.ascontiguousarray(xyz), neighbours.astype(np.int64), spreads)
+    shape, vectors = np.linalg.eigh(spreads[:, [0, 1, 2, 1, 3, 4, 2, 4, 5]].reshape(-1, 3, 3))
+    return shape, vectors[:, :, 0]
 
 
 def along(normal: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

@@ -39,6 +39,8 @@ class Rule(Operation):
     """
 
     step: ClassVar[str] = "Classify"
+    doubts: list[str]
+    more: dict[str, Any]  # figures of its own
     reads: ClassVar[frozenset[str]] = frozenset({"scan", "pose"})
     looks: ClassVar[frozenset[str]] = frozenset({"box", "cut"})
     writes: ClassVar[frozenset[str]] = frozenset({"column"})
@@ -49,7 +51,8 @@ class Rule(Operation):
 
     def run(self, job: Job, params, progress: Progress) -> Figures:
         scans = job.need_scans(params.scans, placed=True, why=", and rules work in the common frame")
-        box, before, self.doubts = working_box(job, params.within), class_counts(job), []
+        box, before = working_box(job, params.within), class_counts(job)
+        self.doubts, self.more = [], {}
         with job.scratch() as folder:
             choose, args, common = self.judge(job, scans, params, folder, progress)
             own = {s.id: (args.get(s.id), job.grid_pose(s)) for s in scans}
@@ -57,7 +60,7 @@ class Rule(Operation):
                 job, scans, "class", _rewritten, own, progress, "Classifying", (choose, common, box)
             )
         moves = sum((t for tallies in found.values() for t in tallies), np.zeros((256, 256), np.int64))
-        return told(moves) | before_after(job, before) | {"doubt": self.doubts}
+        return told(moves) | before_after(job, before) | self.more | {"doubt": self.doubts}
 
 
 def _rewritten(cloud: Cloud, start: int, stop: int, args, common):

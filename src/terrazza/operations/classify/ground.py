@@ -9,7 +9,7 @@ from terrazza.later import later
 from terrazza.operations.classify.counting import before_after, class_counts, thinned
 from terrazza.operations.pieces import portions
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
-from terrazza.operations.spine.job import Job
+from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
 cloth = later("terrazza.core.classify.cloth")
@@ -81,24 +81,7 @@ class Ground(Operation):
     def run(self, job: Job, params: GroundParams, progress: Progress) -> Figures:
         scans = job.need_scans(params.scans, placed=True, why=", so there is no common ground")
         before = class_counts(job)
-        thin = thinned(job, scans, min(params.resolution / 3, 0.25) or 0.05, Part(progress, 0, 0.3))
-        if len(thin) < 10:
-            raise StateError(
-                "Too few points are left to find the ground in.", "Put cuts back, or choose more scans."
-            )
-        late = lows.isolated_below(thin)
-        thin = thin[~late]
-        resolution = params.resolution or cloth.likely_resolution(thin)
-        threshold = params.threshold or 0.4 * resolution
-        sheet = cloth.Cloth(
-            thin,
-            resolution,
-            params.rigidness,
-            params.step,
-            params.rounds,
-            params.slope,
-            Part(progress, 0.3, 0.6),
-        )
+        sheet, threshold, thin, late = settled(job, scans, params, Part(progress, 0, 0.6))
         found = portions.rewrite(
             job,
             scans,
@@ -115,11 +98,35 @@ class Ground(Operation):
             "ground": ground,
             "points": taken,
             "share": ground / max(taken, 1),
-            "resolution_m": resolution,
+            "resolution_m": sheet.resolution,
             "threshold_m": threshold,
-            "late": int(late.sum()),
+            "late": late,
             "doubt": _doubts(ground, taken, thin, sheet, threshold),
         } | before_after(job, before)
+
+
+def settled(job: Job, scans: list[Scan], params: GroundParams, progress: Progress):
+    """The settled cloth, the distance (m) to it that is ground, the thinned points (n, 3) it fell on, and how
+    many isolated ones below were left out.
+    """
+    thin = thinned(job, scans, min(params.resolution / 3, 0.25) or 0.05, Part(progress, 0, 0.5))
+    if len(thin) < 10:
+        raise StateError(
+            "Too few points are left to find the ground in.", "Put cuts back, or choose more scans."
+        )
+    late = lows.isolated_below(thin)
+    thin = thin[~late]
+    resolution = params.resolution or cloth.likely_resolution(thin)
+    sheet = cloth.Cloth(
+        thin,
+        resolution,
+        params.rigidness,
+        params.step,
+        params.rounds,
+        params.slope,
+        Part(progress, 0.5, 1.0),
+    )
+    return sheet, params.threshold or 0.4 * resolution, thin, int(late.sum())
 
 
 def _doubts(ground: int, taken: int, thin: np.ndarray, sheet, threshold: float) -> list[str]:

@@ -104,6 +104,33 @@ def _shapes(path: str) -> Shapes:
     return format.read_shapes(path)
 
 
+def classified(path: str, most: int = 2_000_000) -> tuple[np.ndarray, np.ndarray]:
+    """Places (n, 3) of a file's frame, m, and classes (n,) u8 of a cloud in which each point has one, an even
+    share of the points of large ones; InputError where there are no classes.
+    """
+    need_file(path)
+    return guard().call(_classified, path, most, about=os.path.basename(path), seconds=allowed(path))
+
+
+def _classified(path: str, most: int) -> tuple[np.ndarray, np.ndarray]:
+    inside = formats.look(path)
+    format, xyz, codes = formats.named(inside.format), [np.zeros((0, 3))], [np.zeros(0, np.uint8)]
+    for scan in inside.scans if format.read_points else []:
+        every = max(-(-sum(s.points for s in inside.scans) // most), 1)
+        whole = format.coordinates(path, scan.index)
+        for chunk in format.points(path, scan.index):
+            if "class" not in chunk:
+                break
+            places = chunk["position"][::every] * whole[0] + whole[1] if whole else chunk["xyz"][::every]
+            xyz.append(np.asarray(places, float) * inside.metres)
+            codes.append(np.asarray(chunk["class"][::every], np.uint8))
+    if len(codes) == 1:
+        raise InputError(
+            f"The points of “{os.path.basename(path)}” have no classes.", "Choose a cloud that is classified."
+        )
+    return np.concatenate(xyz), np.concatenate(codes)
+
+
 def opened(source, name: str) -> tuple[str, int, int]:
     """(ending, width, height) of a JPEG or PNG; InputError where it is none, or larger than any
     camera makes.

@@ -135,6 +135,21 @@ class ShelfValue(Value):
     points: int
 
 
+class ExampleValue(Value):
+    """An outline, in a view of the job frame (4×4), whose points are examples of a class; ``slab`` holds
+    heights in the frame (4×4) of that day.
+    """
+
+    name: str
+    code: int
+    view: Matrix
+    polygon: Matrix
+    slab: list[float]
+    frame: Matrix
+    outside: bool
+    points: int
+
+
 class DrawingValue(Value):
     """Lines drawn on a slab."""
 
@@ -236,6 +251,7 @@ KINDS: dict[str, Kind] = {
         Kind("crs", Value, "the coordinate system changed"),
         Kind("cut", CutValue, "points were taken out"),
         Kind("shelf", ShelfValue, "shelves were switched"),
+        Kind("example", ExampleValue, "examples changed"),
         Kind("drawing", DrawingValue, "drawings changed"),
         Kind("measure", Value, "measures changed"),
         Kind("pin", Value, "pins changed", files=_picture("picture")),

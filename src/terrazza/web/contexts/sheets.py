@@ -58,7 +58,8 @@ BY_HAND = frozenset(
     register.double_walls register.leave_out register.tie register.choose georeference.targets
     georeference.control georeference.level georeference.bend georeference.match georeference.pick_target
     georeference.role georeference.drop_target clean.outliers clean.outline clean.put_back clean.shelf
-    clean.off_shelf colorize.photos colorize.take_off classify.ground classify.height_bands draw.plan_slab
+    clean.off_shelf colorize.photos colorize.take_off classify.ground classify.height_bands
+    classify.example classify.drop_example draw.plan_slab
     draw.rename deliver.e57 deliver.laz deliver.xyz deliver.dxf deliver.report deliver.measures
     deliver.pins""".split()
 )
