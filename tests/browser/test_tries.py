@@ -32,9 +32,8 @@ def test_a_filter_is_tried_changed_and_let_loose(page, served):
     assert page.evaluate("terrazza.cloud.marks") is None
 
 
-def test_an_outline_puts_points_on_a_shelf_and_the_list_switches_it(page, served):
-    visit(page, served, "clean")
-    number = served.last_number()
+def outlined(page):
+    """Draw an outline in the middle of space, up to its question."""
     page.keyboard.press("o")
     x, y = middle(page, "space")
     page.mouse.move(x - 60, y - 60)
@@ -42,6 +41,29 @@ def test_an_outline_puts_points_on_a_shelf_and_the_list_switches_it(page, served
     for dx, dy in ((60, -60), (60, 60), (-60, 60)):
         page.mouse.move(x + dx, y + dy, steps=4)
     page.mouse.up()
+
+
+def test_an_outline_gives_a_class_or_is_an_example_of_it(page, served):
+    visit(page, served, "classify")
+    number = served.last_number()
+    for k, (code, then) in enumerate((("68", "give"), ("69", "example")), 1):
+        outlined(page)
+        page.click("#action [data-do=class]")
+        page.select_option("#outline-class", code)
+        page.click(f"#action [data-do={then}]")
+        ended(page, number + k)
+    given, example = served.entries()[-2:]
+    assert given.operation == "clean.outline" and given.figures["points"] > 50
+    assert example.operation == "classify.example" and example.figures["points"] == given.figures["points"]
+    page.click("table[data-name=examples] button:has-text('drop')")
+    ended(page, number + 3)
+    assert not served.opened().facts("example")
+
+
+def test_an_outline_puts_points_on_a_shelf_and_the_list_switches_it(page, served):
+    visit(page, served, "clean")
+    number = served.last_number()
+    outlined(page)
     page.click("#action [data-do=shelf]")
     page.fill("#shelf-name", "Aside")
     page.click("#action [data-do=put]")

@@ -63,6 +63,10 @@ SMALL = TABLE | {
     "classify.example",
     "classify.drop_example",
     "classify.by_example",
+    "deliver.las",
+    "deliver.ply",
+    "deliver.pts",
+    "deliver.ptx",
 }
 LOOK = [[1, 0, 0, 0], [0, 1, 0, 0], [0, 0, 0, 0], [0, 0, 0, 1]]
 CASES = {
@@ -129,6 +133,10 @@ CASES = {
     "deliver.pins": {},
     "deliver.e57": {"scans": [1, 2]},
     "deliver.laz": {"spacing": 0.1, "scans": [1, 2]},
+    "deliver.las": {"spacing": 0.2, "scans": [1]},
+    "deliver.ply": {"spacing": 0.2, "scans": [1]},
+    "deliver.pts": {"spacing": 0.2, "scans": [1]},
+    "deliver.ptx": {"scans": [1]},
     "deliver.xyz": {"classes": [2], "scans": [1]},
     "deliver.dxf": {},
     "deliver.report": {},

@@ -45,6 +45,21 @@ class Lines:
         return (row * len(values)) % tuple(values.ravel().tolist())
 
 
+@dataclass(frozen=True)
+class CountedLines(Lines):
+    """Lines of PTS: their number first, then X Y Z, intensity (0 where there is none), and colour."""
+
+    points: int = 0
+
+    @property
+    def heading(self) -> str:
+        return f"{self.points}\n"
+
+    def _some(self, chunk) -> str:
+        toned = chunk if "intensity" in chunk else chunk | {"intensity": np.zeros(len(chunk["xyz"]))}
+        return super()._some(toned)
+
+
 class Writer:
     """Streams text points; appears under its name only when whole."""
 

@@ -12,7 +12,8 @@ from terrazza.operations.spine.base import Figures, Operation, field, operation
 from terrazza.operations.spine.job import Job
 
 
-def _as_text(portion: Portion, lines: xyz.Lines, progress: Progress) -> str:
+def as_text(portion: Portion, lines: xyz.Lines, progress: Progress) -> str:
+    """The lines of a piece."""
     return "".join(lines.text(chunk) for chunk in portion.chunks(progress))
 
 
@@ -47,7 +48,7 @@ class DeliverXyz(Operation):
             xyz.Writer(path, lines_of(chosen, params)) as out,
         ):
             for text in pieces_of(
-                job, chosen, _as_text, out.lines, rest, min(job.fleet.points_at_once, GATHERED)
+                job, chosen, as_text, out.lines, rest, min(job.fleet.points_at_once, GATHERED)
             ):
                 out.put(text)
         return delivered(job, chosen, path, "XYZ", "lines")

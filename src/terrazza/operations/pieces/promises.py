@@ -6,13 +6,14 @@ import os
 import numpy as np
 
 from terrazza.core.progress import QUIET, Progress
-from terrazza.formats import xyz
+from terrazza.formats import ply_writer, xyz
 from terrazza.later import later
 from terrazza.operations.pieces import thinning
 from terrazza.operations.pieces.selection import PointParams, Selection
 from terrazza.operations.spine.job import Job
 
 las_writer = later("terrazza.formats.las_writer")
+ptx_writer = later("terrazza.formats.ptx_writer")
 
 SAMPLE, SAMPLES = 10_000, 80
 MARKS = {"space": " ", "comma": ",", "semicolon": ";", "tab": "\t"}
@@ -22,7 +23,7 @@ def statement(job: Job, form: str, params: PointParams, progress: Progress) -> d
     """What a deliverable would hold: points by class (exact; an estimate where it is thinned by spacing or
     cells), and its size (E57 exact to the page, LAZ and text from samples).
     """
-    chosen = Selection(job, params, placed=form != "e57" or getattr(params, "merged", False))
+    chosen = Selection(job, params, placed=form not in {"e57", "ptx"} or getattr(params, "merged", False))
     whole, share = chosen.points, 1.0
     if params.most and whole:
         share = min(params.most / whole, 1.0)
@@ -32,7 +33,7 @@ def statement(job: Job, form: str, params: PointParams, progress: Progress) -> d
             chosen.clouds, poses, chosen.allowed, params.spacing, params.cell
         )
         share = min(likely / whole, 1.0)
-    size = {"e57": _e57_bytes, "laz": _laz_bytes, "xyz": _xyz_bytes}[form](job, chosen, params, share)
+    size = BYTES[form](job, chosen, params, share)
     classes = chosen.by_class() if share == 1.0 else []
     return {
         "points": int(round(whole * share)),
@@ -101,11 +102,70 @@ def lines_of(chosen: Selection, params) -> xyz.Lines:
     )
 
 
+def decimals_of(step: float) -> int:
+    """Decimals (of metres) that show whole numbers of a step."""
+    return max(int(np.ceil(-np.log10(step) - 1e-9)), 0)
+
+
+def counted_lines_of(chosen: Selection, params) -> xyz.CountedLines:
+    """The lines that a PTS file of these points has."""
+    columns = ("intensity",) + ("rgb",) * any(chosen.colours.values())
+    return xyz.CountedLines(columns, decimals_of(params.scale), points=chosen.points)
+
+
+def record_of(chosen: Selection, params) -> ply_writer.Record:
+    """The record that a PLY file of these points has."""
+    everywhere = lambda name: all(c.has(name) for c in chosen.clouds.values())
+    columns = tuple(n for n in ("intensity", "class") if everywhere(n))
+    return ply_writer.Record(columns + ("rgb",) * any(chosen.colours.values()), params.scale)
+
+
 def _xyz_bytes(job, chosen, params, share):
-    lines = lines_of(chosen, params)
+    return _text_bytes(job, chosen, lines_of(chosen, params), share)
+
+
+def _pts_bytes(job, chosen, params, share):
+    return _text_bytes(job, chosen, counted_lines_of(chosen, params), share)
+
+
+def _ply_bytes(job, chosen, params, share):
+    record = record_of(chosen, params)
+    return len(record.heading(chosen.points)) + chosen.points * share * record.kind.itemsize
+
+
+def _ptx_bytes(job, chosen, params, share):
+    cells = ptx_writer.Cells(any(chosen.colours.values()), decimals_of(params.scale))
+    nothing, total = len(cells.text(np.zeros(1, cells.kind))), 0.0
+    for scan in chosen.scans:
+        if not chosen.of(scan):
+            continue
+        cloud, grid, written = chosen.clouds[scan.id], scan.record.get("grid"), chosen.of(scan) * share
+        places = grid[0] * grid[1] if grid and cloud.has("row") else written
+        lines = []
+        for chunk in chosen.samples(scan, None, 1500, 8):
+            table = np.zeros(len(chunk["xyz"]), cells.kind)
+            cells.put(table, np.arange(len(table)), chunk)
+            lines.append((len(cells.text(table)), len(table)))
+        length = sum(t for t, _ in lines) / max(sum(n for _, n in lines), 1)
+        total += 400 + written * length + max(places - written, 0) * nothing
+    return total
+
+
+def _text_bytes(job, chosen, lines, share):
     texts = [
         (len(lines.text(chunk)), len(chunk["xyz"]))
         for scan in chosen.scans
         for chunk in chosen.samples(scan, job.grid_pose(scan), 1500, 8)
     ]
     return 40.0 + chosen.points * share * sum(t for t, _ in texts) / max(sum(n for _, n in texts), 1)
+
+
+BYTES = {
+    "e57": _e57_bytes,
+    "laz": _laz_bytes,
+    "las": _laz_bytes,
+    "xyz": _xyz_bytes,
+    "pts": _pts_bytes,
+    "ply": _ply_bytes,
+    "ptx": _ptx_bytes,
+}

@@ -69,6 +69,7 @@ def build(job: Job) -> dict:
             "direction": _direction(job),
             "layout": schema.layout(),
             "classes": {str(c): classes.name(c) for c in _classes_there(job)},
+            "all_classes": [[c, n] for c, n in classes.NAMES.items() if n != "Reserved"],
         }
         | table.scene(job, origin)
         | {"walks": _walks(job, origin), "blocks": _blocks(job, origin)}

@@ -58,10 +58,9 @@ BY_HAND = frozenset(
     register.double_walls register.leave_out register.tie register.choose georeference.targets
     georeference.control georeference.level georeference.bend georeference.match georeference.pick_target
     georeference.role georeference.drop_target clean.outliers clean.outline clean.put_back clean.shelf
-    clean.off_shelf colorize.photos colorize.take_off classify.ground classify.height_bands
-    classify.example classify.drop_example draw.plan_slab
-    draw.rename deliver.e57 deliver.laz deliver.xyz deliver.dxf deliver.report deliver.measures
-    deliver.pins""".split()
+    clean.off_shelf colorize.photos colorize.take_off classify.ground classify.height_bands classify.example
+    classify.drop_example draw.plan_slab draw.rename deliver.e57 deliver.laz deliver.las deliver.xyz
+    deliver.ptx deliver.pts deliver.ply deliver.dxf deliver.report deliver.measures deliver.pins""".split()
 )
 FIRST = 3  # numbers of a form that are shown at once; the others on a touch
 
@@ -285,6 +284,10 @@ def _classify(job: Job) -> dict:
         "classes": rows,
         "ground": form(job, "classify.ground"),
         "bands": form(job, "classify.height_bands"),
+        "examples": [
+            {"number": int(k), "of": class_names.name(v["code"]), **v}
+            for k, v in job.facts("example").items()
+        ],
     }
 
 
@@ -305,6 +308,9 @@ def _deliver(job: Job) -> dict:
         "files": files,
         "codes": codes,
         "crs": job.get("crs"),
-        "forms": {k: form(job, f"deliver.{k}") for k in ("e57", "laz", "xyz", "dxf", "report")},
+        "forms": {
+            k: form(job, f"deliver.{k}")
+            for k in ("e57", "laz", "las", "xyz", "ptx", "pts", "ply", "dxf", "report")
+        },
         "drawn": bool(job.facts("drawing")),
     }

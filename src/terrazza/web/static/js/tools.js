@@ -68,10 +68,16 @@ const outline = {
       scans: JSON.stringify(app.cloud.visibleScans().filter((s) => s.record.placed).map((s) => s.id)),
       classes: app.cloud.hiddenClasses.size ? JSON.stringify(Object.keys(app.cloud.data.classes).map(Number).filter((c) => !app.cloud.hiddenClasses.has(c))) : "[]",
     };
-    show(`Take out what lies ${app.slabOn ? "within the plan slab and " : ""}<br><button class="minor" data-do="inside">inside</button><button class="minor" data-do="outside">outside</button><button class="plain link" data-do="seen">only what is seen</button><button class="plain link" data-do="shelf">onto a shelf</button><button class="plain link" data-do="box">a box around it</button> <button class="plain link" data-do="no">leave it</button>`, (what) => {
+    show(`Take out what lies ${app.slabOn ? "within the plan slab and " : ""}<br><button class="minor" data-do="inside">inside</button><button class="minor" data-do="outside">outside</button><button class="plain link" data-do="seen">only what is seen</button><button class="plain link" data-do="shelf">onto a shelf</button><button class="plain link" data-do="class">into a class</button><button class="plain link" data-do="box">a box around it</button> <button class="plain link" data-do="no">leave it</button>`, (what) => {
       if (what === "box") {
         awaited(app);
         send(app, "boxes.around", { ...values, heading_deg: (Math.atan2(app.slab.u[1], app.slab.u[0]) * 180) / Math.PI });
+      } else if (what === "class") {
+        return show(`Class <select id="outline-class" aria-label="Class">${app.cloud.data.all_classes.map(([code, name]) => `<option value="${code}">${code} ${name}</option>`).join("")}</select><br><button class="minor" data-do="give">give it this class</button><button class="plain link" data-do="example">an example of it</button> <button class="plain link" data-do="no">leave it</button>`, (then) => {
+          const to = document.getElementById("outline-class").value;
+          if (then !== "no") send(app, then === "give" ? "clean.outline" : "classify.example", { ...values, to });
+          outline.leave(app);
+        });
       } else if (what === "shelf") {
         return show(`Onto the shelf <input id="shelf-name" value="Aside" maxlength="100" aria-label="Name of the shelf"> <button class="minor" data-do="put">put it there</button><button class="plain link" data-do="no">leave it</button>`, (then) => {
           const name = document.getElementById("shelf-name").value.trim();

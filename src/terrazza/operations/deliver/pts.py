@@ -1,0 +1,36 @@
+"""Deliver PTS."""
+
+from terrazza.core.progress import Progress
+from terrazza.formats import xyz
+from terrazza.operations.deliver.chosen import chosen_of, delivered, pieces_of
+from terrazza.operations.deliver.e57 import GATHERED
+from terrazza.operations.deliver.laz import LazParams
+from terrazza.operations.deliver.xyz import as_text
+from terrazza.operations.pieces.promises import counted_lines_of
+from terrazza.operations.spine.base import Figures, Operation, field, operation
+from terrazza.operations.spine.job import Job
+
+
+class PtsParams(LazParams):
+    path: str = field(
+        "File", "cloud.pts", role="write", help="Relative paths land in the job's deliverables."
+    )
+
+
+@operation
+class DeliverPts(Operation):
+    """Writes PTS in the common frame: the number of points, then X Y Z, intensity (0 to 65535) and colour."""
+
+    name, title, step = "deliver.pts", "PTS", "Deliver"
+    reads, writes = frozenset({"scan", "pose", "frame", "cut", "column"}), frozenset({"deliverable"})
+    looks = frozenset({"box"})
+    Params = PtsParams
+
+    def run(self, job: Job, params: PtsParams, progress: Progress) -> Figures:
+        path = job.output(params.path, ".pts")
+        with chosen_of(job, params, progress) as (chosen, rest):
+            with xyz.Writer(path, counted_lines_of(chosen, params)) as out:
+                size = min(job.fleet.points_at_once, GATHERED)
+                for text in pieces_of(job, chosen, as_text, out.lines, rest, size):
+                    out.put(text)
+        return delivered(job, chosen, path, "PTS", "lines")

@@ -1,0 +1,90 @@
+"""Deliver PTX."""
+
+import os
+
+import numpy as np
+
+from terrazza.core.progress import Part, Progress
+from terrazza.files import whole
+from terrazza.later import later
+from terrazza.operations.deliver.chosen import chosen_of, delivered
+from terrazza.operations.deliver.laz import LazParams
+from terrazza.operations.pieces.promises import decimals_of
+from terrazza.operations.pieces.selection import Selection
+from terrazza.operations.spine.base import Figures, Operation, field, operation
+from terrazza.operations.spine.job import Job, Scan
+
+ptx_writer = later("terrazza.formats.ptx_writer")
+
+LINES = 200_000  # of a grid that become text at once
+
+
+class PtxParams(LazParams):
+    path: str = field(
+        "File", "scans.ptx", role="write", help="Relative paths land in the job's deliverables."
+    )
+
+
+@operation
+class DeliverPtx(Operation):
+    """Writes PTX: each scan in its own frame with its grid and pose, 0 0 0 where nothing came back or a cut
+    took it; scans without a grid as one row.
+    """
+
+    name, title, step = "deliver.ptx", "PTX", "Deliver"
+    reads, writes = frozenset({"scan", "pose", "frame", "cut", "column"}), frozenset({"deliverable"})
+    looks = frozenset({"box"})
+    Params = PtxParams
+
+    def run(self, job: Job, params: PtxParams, progress: Progress) -> Figures:
+        path = job.output(params.path, ".ptx")
+        with chosen_of(job, params, progress, placed=False) as (chosen, rest), job.scratch() as folder:
+            colour = any(chosen.colours.values())
+            cells = ptx_writer.Cells(colour, decimals_of(params.scale))
+            with whole(path) as partial, open(partial, "w", encoding="ascii", newline="\n") as out:
+                done = 0
+                for scan in chosen.scans:
+                    share = done / chosen.points, (done + chosen.of(scan)) / chosen.points
+                    if chosen.of(scan):
+                        _scan(job, scan, chosen, cells, folder, out, Part(rest, *share))
+                    done += chosen.of(scan)
+        scans = sum(chosen.of(s) > 0 for s in chosen.scans)
+        return delivered(job, chosen, path, "PTX", f"points in {scans} scans")
+
+
+def _scan(job: Job, scan: Scan, chosen: Selection, cells, folder: str, out, progress: Progress) -> None:
+    cloud, grid = job.cloud(scan.id), scan.record.get("grid")
+    gridded = bool(grid) and cloud.has("row") and cloud.has("column")
+    rows, columns = (int(grid[0]), int(grid[1])) if gridded else (1, chosen.of(scan))
+    path = os.path.join(folder, f"grid-{scan.id}.npy")
+    table = np.lib.format.open_memmap(path, mode="w+", dtype=cells.kind, shape=(rows * columns,))
+    done = 0
+    for portion in chosen.portions(LINES, [scan]):
+        for chunk in portion.chunks(Part(progress, 0.4 * done / columns / rows, 0.4), own=True):
+            place = done + np.arange(len(chunk["xyz"]))
+            done += len(place)
+            if gridded:
+                place = chunk["column"].astype(np.int64) * rows + chunk["row"]
+            cells.put(table, place, chunk)
+    pose = job.grid_pose(scan) if scan.pose is not None else np.eye(4)
+    out.write(ptx_writer.heading(columns, rows, pose))
+    starts = range(0, len(table), LINES)
+    pieces = [(path, start, min(start + LINES, len(table))) for start in starts]
+    for text in job.fleet.each(
+        _lines,
+        pieces,
+        [b - a for _, a, b in pieces],
+        Part(progress, 0.4, 1.0),
+        f"Writing {scan.name}",
+        cells,
+        light=True,
+    ):
+        out.write(text)
+    os.unlink(path)
+
+
+def _lines(piece, cells, progress: Progress) -> str:
+    path, start, stop = piece
+    text = cells.text(np.load(path, mmap_mode="r")[start:stop])
+    progress.advance(stop - start, stop - start)
+    return text

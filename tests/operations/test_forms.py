@@ -1,0 +1,105 @@
+"""Deliverables in every form, read back by independent readers, and as large as was promised."""
+
+import os
+
+import laspy
+import numpy as np
+import pytest
+from plyfile import PlyData
+from scipy.spatial import cKDTree
+
+from terrazza.core.geometry import rigid
+from terrazza.core.progress import QUIET
+from terrazza.db import queries
+from terrazza.operations.pieces.promises import statement
+from terrazza.operations.spine.base import find
+from tests.run import must, opened
+from tests.scenes import write_room
+
+pytestmark = pytest.mark.usefixtures("alone")
+
+
+@pytest.fixture
+def job(workspace, tmp_path):
+    write_room(tmp_path / "r.e57", posed=True, rows=60, columns=140)
+    row = queries.create_job(workspace, "Room")
+    must(workspace, row, "import.files", files=[str(tmp_path / "r.e57")])
+    return workspace, row
+
+
+def wanted(job):
+    """All kept points in the grid with their intensities."""
+    at, parts = opened(*job), []
+    for scan in at.scans():
+        cloud = at.cloud(scan.id)
+        kept = cloud.kept()
+        xyz = rigid.apply(at.grid_pose(scan), cloud.xyz())[kept]
+        parts.append(np.c_[xyz, np.asarray(cloud.read("intensity"))[kept]])
+    return np.concatenate(parts)
+
+
+def from_ply(path):
+    data = PlyData.read(path)["vertex"].data
+    return np.stack([data[n].astype(float) for n in ("x", "y", "z", "intensity")], 1)
+
+
+def from_pts(path):
+    with open(path) as file:
+        count = int(file.readline())
+        table = np.loadtxt(file)
+    assert len(table) == count
+    return table[:, :4]
+
+
+def from_ptx(path):
+    """Every scan moved by the matrix of its header, echoes only; the grid's places are counted."""
+    parts = []
+    with open(path) as file:
+        while line := file.readline():
+            columns, rows = int(line), int(file.readline())
+            place = np.array(file.readline().split(), float)
+            axes = np.array([file.readline().split() for _ in range(3)], float)
+            motion = np.array([file.readline().split() for _ in range(4)], float)
+            assert np.allclose(motion[3, :3], place) and np.allclose(motion[:3, :3], axes)
+            table = np.array([file.readline().split() for _ in range(rows * columns)], float)
+            assert (columns, rows) == (140, 60) and table.shape[1] in (4, 7)
+            echo = (table[:, :3] != 0).any(1)
+            moved = np.c_[table[echo, :3], np.ones(echo.sum())] @ motion
+            parts.append(np.c_[moved[:, :3], table[echo, 3] * 65535])
+    return np.concatenate(parts)
+
+
+def from_las(path):
+    las = laspy.read(path)
+    return np.c_[np.array(las.xyz), np.array(las.intensity)]
+
+
+FORMS = {"ply": from_ply, "pts": from_pts, "ptx": from_ptx, "las": from_las, "laz": from_las}
+
+
+@pytest.mark.parametrize("form", FORMS)
+def test_what_was_written_is_read_by_others_as_large_as_promised(job, form):
+    operation = find(f"deliver.{form}")
+    promised = statement(opened(*job), form, operation.check({}), QUIET)
+    figures = must(*job, operation.name)
+    found, true = FORMS[form](figures["path"]), wanted(job)
+    assert len(found) == len(true) == figures["points"] == promised["points"] > 20_000
+    off, same = cKDTree(found[:, :3]).query(true[:, :3])
+    assert off.max() < 0.0002 and len(np.unique(same)) == len(true)
+    assert np.abs(found[same, 3] - true[:, 3]).max() < 0.5
+    assert abs(promised["bytes"] / os.path.getsize(figures["path"]) - 1) < 0.02
+    assert figures["bytes"] == os.path.getsize(figures["path"])
+
+
+def test_the_grid_of_a_scan_stays_where_points_were_cut(job):
+    """A cut leaves 0 0 0 in its places; all other rows and columns are those of the file that came in."""
+    view = [[1, 0, 0, 0], [0, 1, 0, 0], [0, 0, 0, 0], [0, 0, 0, 1]]
+    must(*job, "clean.outline", view=view, polygon=[[0, 0], [0.9, 0], [0.9, 0.9], [0, 0.9]])
+    figures = must(*job, "deliver.ptx", scans=[1], scale=1e-6)
+    at = opened(*job)
+    cloud, kept = at.cloud(1), at.cloud(1).kept()
+    assert 0 < (~kept).sum()
+    table = np.loadtxt(figures["path"], skiprows=10)[:, :3].reshape(140, 60, 3)
+    row, column = (np.asarray(cloud.read(n)).astype(int) for n in ("row", "column"))
+    assert np.abs(table[column[kept], row[kept]] - cloud.xyz()[kept]).max() < 1e-6
+    assert not table[column[~kept], row[~kept]].any()
