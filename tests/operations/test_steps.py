@@ -252,6 +252,7 @@ def test_ground_and_colour_against_the_truth(reading, field):
     was cut.
     """
     hit = miss = false = 0
+    built = np.zeros(256, np.int64)
     for k, scan in enumerate(reading.scans()):
         truth, cloud = np.load(field / "truth" / f"scan{k + 1}.npz"), reading.cloud(scan.id)
         key = truth["row"].astype(np.int64) << 20 | truth["column"]
@@ -266,7 +267,10 @@ def test_ground_and_colour_against_the_truth(reading, field):
             miss + (is_ground & ~said).sum(),
             false + (~is_ground & said).sum(),
         )
+        house = truth["code"][index][use] == 6
+        built += np.bincount(np.asarray(cloud.read("class"))[use][house], minlength=256)
         assert np.asarray(cloud.read("photo_rgb")).any(1).mean() > 0.8
+    assert 0.8 < built[6] / built.sum() < 1 and built[[3, 4, 5]].sum() < 0.2 * built.sum(), built[:7]
     assert 2 * hit / (2 * hit + miss + false) > 0.93
 
 

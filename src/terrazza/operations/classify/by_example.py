@@ -12,18 +12,16 @@ from terrazza.errors import InputError, ParamsError
 from terrazza.files import whole
 from terrazza.later import later
 from terrazza.operations.classify.choosing import Rule, RuleParams, from_field, may_change
-from terrazza.operations.classify.gathering import COLOUR, INTENSITY, RETURNS, Gathered, gathered
+from terrazza.operations.classify.gathering import COLOUR, INTENSITY, RETURNS, Gathered, gathered_open
 from terrazza.operations.pieces import reading
 from terrazza.operations.spine.base import field, operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
 examples = later("terrazza.core.classify.examples")
-lows = later("terrazza.core.classify.lows")
 outline = later("terrazza.core.clean.outline")
 spatial = later("scipy.spatial")
 
-FINEST, COARSEST, WIDER = 0.05, 2.0, 1.2  # m, m, usual distances from point to point
 NEAR = 2.0  # cells from an example's point to a point that it tells of
 UNSURE, PLACES, WIDE = 0.6, 5, 5.0  # where more examples would help most: share, how many places, m
 HOW = "Save one with “By example”."
@@ -66,8 +64,7 @@ class ByExample(Rule):
     Params = ByExampleParams
 
     def judge(self, job: Job, scans: list[Scan], params: ByExampleParams, folder: str, progress: Progress):
-        cell = params.cell or self._cell(job, scans, Part(progress, 0, 0.05))
-        some = gathered(job, scans, cell, Part(progress, 0.05, 0.15), (INTENSITY, COLOUR, RETURNS))
+        some = gathered_open(job, scans, Part(progress, 0, 0.15), params.cell, (INTENSITY, COLOUR, RETURNS))
         progress.advance(0.2, 1, "Looking at shapes")
         seen = examples.look(some.xyz, some.cell, _own(some))
         progress.advance(0.3, 1, "Learning")
@@ -82,11 +79,6 @@ class ByExample(Rule):
         self._tell(job, taught, codes, some, sure)
         tree = spatial.cKDTree(some.xyz)
         return by_example, {s.id: s.pose for s in scans}, (tree, code, params.from_classes)
-
-    @staticmethod
-    def _cell(job: Job, scans: list[Scan], progress: Progress) -> float:
-        thin = gathered(job, scans, FINEST, progress).xyz
-        return float(np.clip(WIDER * lows.usual_distance(thin), FINEST, COARSEST))
 
     def _taught_by(self, job: Job, name: str, some: Gathered, seen) -> tuple:
         """Values (n, f), codes (n,), groups (n,) and names (f,) of what there is to learn from."""

@@ -7,18 +7,21 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from terrazza.core.geometry import rigid
-from terrazza.core.progress import Progress
+from terrazza.core.progress import Part, Progress
 from terrazza.errors import StateError
 from terrazza.later import later
 from terrazza.operations.pieces.stations import has_station
 from terrazza.operations.pieces.surfaces import CloudPiece
 from terrazza.operations.spine.job import Job, Scan
 
+lows = later("terrazza.core.classify.lows")
 paths = later("terrazza.core.walks.path")
 voxels = later("terrazza.core.geometry.voxels")
 
 MOST = 6_000_000  # thinned points that are held at once
 FEWEST = 200
+FINEST, COARSEST = 0.1, 2.0  # m
+WIDER = 1.2  # usual distances from point to point that shapes are looked at in
 RETURNS, INTENSITY, COLOUR = "returns", "intensity", "native_rgb"
 
 
@@ -62,6 +65,16 @@ def gathered(
     there = [name for name in own if all(name in p[2] for p in parts)]
     values = {name: np.concatenate([p[2][name] for p in parts])[first] for name in there}
     return Gathered(xyz[first], facing[first], cell, values)
+
+
+def gathered_open(
+    job: Job, scans: list[Scan], progress: Progress, cell: float = 0.0, own: tuple[str, ...] = ()
+) -> Gathered:
+    """The same at the spacing that shapes in the open are judged at, by how far points lie apart in plan."""
+    if not cell:
+        thin = gathered(job, scans, FINEST, Part(progress, 0, 0.5))
+        cell = float(np.clip(WIDER * lows.usual_distance(thin.xyz), FINEST, COARSEST))
+    return gathered(job, scans, cell, Part(progress, 0.5, 1.0), own)
 
 
 def _seen_from(job: Job, scan: Scan) -> tuple[np.ndarray, np.ndarray] | None:

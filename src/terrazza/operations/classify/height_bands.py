@@ -8,14 +8,17 @@ from terrazza.core.progress import Part, Progress
 from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations.classify.counting import before_after, class_counts, thinned
+from terrazza.operations.classify.gathering import gathered_open
 from terrazza.operations.classify.ground import GROUND
 from terrazza.operations.pieces import portions
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
-from terrazza.operations.spine.job import Job
+from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.spine.notation import Notation
 from terrazza.store.cloud import Cloud
 
 bands = later("terrazza.core.classify.bands")
+shapes_in_air = later("terrazza.core.classify.open_air")
+spatial = later("scipy.spatial")
 
 
 class Band(Params):
@@ -46,6 +49,11 @@ class BandParams(Params):
         help="Only points of these classes are moved.",
         widget="classes",
     )
+    buildings: bool = field(
+        "Leave buildings out",
+        True,
+        help="What lies on roofs and walls becomes building (6) and no vegetation, however high it is.",
+    )
     scans: list[int] = scans_field("Empty: all placed scans.")
 
 
@@ -54,7 +62,7 @@ class HeightBands(Operation):
     """Classes by height above the ground points, for points of chosen classes."""
 
     name, title, step = "classify.height_bands", "Height bands", "Classify"
-    reads, writes = frozenset({"scan", "pose", "cut"}), frozenset({"column"})
+    reads, writes = frozenset({"scan", "pose", "cut", "walk"}), frozenset({"column"})
     Params = BandParams
 
     def run(self, job: Job, params: BandParams, progress: Progress) -> Figures:
@@ -76,15 +84,16 @@ class HeightBands(Operation):
             )
         model = bands.GroundModel(floor)
         limits = [(b.low, b.high, b.code) for b in params.bands]
+        built = _built(job, scans, model, Part(progress, 0.3, 0.6)) if params.buildings else None
         found = portions.rewrite(
             job,
             scans,
             "class",
             _banded,
             {s.id: s.pose for s in scans},
-            Part(progress, 0.3, 1.0),
+            Part(progress, 0.6, 1.0),
             "Classifying",
-            (model, limits, params.from_classes),
+            (model, limits, params.from_classes, built),
         )
         moved = sum(sum(tallies) for tallies in found.values())
         return {"says": f"{moved:,} points classified by their height", "points": moved} | before_after(
@@ -92,11 +101,26 @@ class HeightBands(Operation):
         )
 
 
+def _built(job: Job, scans: list[Scan], model: "bands.GroundModel", progress: Progress):
+    """What stands over the ground, with a tree to look it up in; None where nothing does."""
+    some, least = gathered_open(job, scans, Part(progress, 0, 0.5)), shapes_in_air.BANDS[0][0]
+    height = some.xyz[:, 2] - model.at(some.xyz[:, :2])
+    over = height > least / 2
+    if over.sum() < 20:
+        return None
+    found = shapes_in_air.classify(some.xyz[over], height[over], some.cell)
+    return found, spatial.cKDTree(found.xyz)
+
+
 def _banded(cloud: Cloud, start: int, stop: int, pose, common):
-    model, limits, from_classes = common
+    model, limits, from_classes, built = common
     codes = cloud.values("class", 0, start, stop).astype(np.uint8)
     index = np.flatnonzero(cloud.kept(start, stop) & np.isin(codes, from_classes))
     xyz = rigid.apply(pose, cloud.xyz(start, stop)[index])
     new = bands.by_height(xyz[:, 2] - model.at(xyz[:, :2]), limits) if len(xyz) else np.zeros(0, np.uint8)
+    over = np.flatnonzero(new > 0)
+    if built is not None and len(over):
+        found, tree = built
+        new[over[found.at(xyz[over], tree)[0] == shapes_in_air.BUILDING]] = shapes_in_air.BUILDING
     codes[index[new > 0]] = new[new > 0]
     return codes, int((new > 0).sum())

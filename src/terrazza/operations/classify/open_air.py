@@ -6,7 +6,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.later import later
 from terrazza.operations.classify.choosing import Rule, RuleParams
-from terrazza.operations.classify.gathering import RETURNS, gathered
+from terrazza.operations.classify.gathering import RETURNS, gathered_open
 from terrazza.operations.classify.ground import GroundParams, settled
 from terrazza.operations.spine.base import field, operation
 from terrazza.operations.spine.job import Job, Scan
@@ -14,11 +14,8 @@ from terrazza.store.cloud import Cloud
 
 cloth = later("terrazza.core.classify.cloth")
 kinds = later("terrazza.core.classify.open_air")
-lows = later("terrazza.core.classify.lows")
 spatial = later("scipy.spatial")
 
-FINEST, COARSEST = 0.1, 2.0  # m
-WIDER = 1.2  # usual distances from point to point that shapes are looked at in
 UNSURE, MANY = 0.35, 0.3  # what is less sure than this is counted, and told where it is more than this share
 
 
@@ -45,9 +42,8 @@ class OpenAir(Rule):
     Params = OpenAirParams
 
     def judge(self, job: Job, scans: list[Scan], params: OpenAirParams, folder: str, progress: Progress):
-        sheet, threshold, thin, _ = settled(job, scans, GroundParams(), Part(progress, 0, 0.3))
-        cell = params.cell or float(np.clip(WIDER * lows.usual_distance(thin), FINEST, COARSEST))
-        some = gathered(job, scans, cell, Part(progress, 0.3, 0.4), (RETURNS,))
+        sheet, threshold, _, _ = settled(job, scans, GroundParams(), Part(progress, 0, 0.3))
+        some = gathered_open(job, scans, Part(progress, 0.3, 0.4), params.cell, (RETURNS,))
         height = some.xyz[:, 2] - sheet.at(some.xyz[:, :2])
         over = height > threshold
         many = some.own[RETURNS][over] >> 4 > 1 if RETURNS in some.own else None
