@@ -6,6 +6,7 @@ import json
 import multiprocessing
 import os
 import random
+import shutil
 import signal
 import time
 
@@ -23,7 +24,7 @@ from terrazza.operations.spine.base import all_operations, find
 from terrazza.operations.spine.job import Job
 from terrazza.work import runner
 from terrazza.work.open import open_workspace
-from tests import scenes
+from tests import flown, scenes
 from tests.conftest import like
 from tests.run import must, opened
 
@@ -39,6 +40,7 @@ TABLE = {
     "deliver.pins",
 }
 SMALL = TABLE | {
+    "register.strips",
     "register.choose",
     "import.complete",
     "import.walk",
@@ -83,6 +85,7 @@ CASES = {
     "register.cloud_fit": {"scan": 2, "neighbour": 1},
     "register.leave_out": {"scan": 3},
     "register.tie": {"a": 1, "b": 2, "on": False},
+    "register.strips": {"trajectory": "PATH", "scans": [5], "signs": "+ +"},
     "register.choose": {"scan": 2, "alternative": 2},
     "register.set_pose": {"scan": 4, "x": 0, "y": 0, "z": 0, "heading_deg": 10},
     "georeference.control": {"control": "CONTROL"},
@@ -157,6 +160,7 @@ def params_of(operation, job, field, folder):
         json.dumps(CASES[operation])
         .replace("ROOM", str(folder / "room.e57"))
         .replace("PANORAMA", str(folder / "pano.png"))
+        .replace("PATH", str(folder / "path.txt"))
         .replace("WALK", str(folder / "walk.txt"))
         .replace("CONTROL", str(field / "settegradini-control.csv"))
         .replace('"CUT"', next(iter(job.facts("cut")), "0"))
@@ -202,6 +206,8 @@ def made(tmp_path_factory):
     with las_writer.Writer(str(folder / "walk.laz"), 1e-4, np.zeros(3), time=True) as out:
         out.write({"xyz": np.random.default_rng(0).uniform(0, 9, (500, 3)), "time": np.linspace(0, 9, 500)})
     must(workspace, queries.job_by(id=1), "import.files", files=[str(folder / "walk.laz")])
+    flown.fly(np.random.default_rng(1), "parallel", [0.004, 0, 0], dense=0.6).write(folder)
+    must(workspace, queries.job_by(id=1), "import.files", files=[str(folder / "strip.las")])
     row, stands = queries.job_by(id=1), opened(workspace, queries.job_by(id=1)).scan(2).pose.tolist()
     Fact.create(
         job=row,
@@ -231,6 +237,7 @@ def small(made, tmp_path):
     """A copy of it, for what takes long on a whole job."""
     like(made, tmp_path / "ws")
     open_workspace(str(tmp_path / "ws"))
+    shutil.copy(made.parent / "path.txt", tmp_path)
     np.savetxt(
         tmp_path / "walk.txt",
         np.c_[np.arange(10), np.arange(10), np.zeros((10, 2))],

@@ -97,3 +97,77 @@ def write(path: str, time: np.ndarray, xyz: np.ndarray, heading: np.ndarray) -> 
         header="time x y z heading",
         comments="",
     )
+
+
+WORDS = {
+    "time": {"time", "gpstime", "gps", "timestamp", "t", "sow", "sod", "seconds"},
+    "x": {"x", "easting", "east", "e", "lon", "longitude", "long"},
+    "y": {"y", "northing", "north", "n", "lat", "latitude"},
+    "z": {"z", "height", "elevation", "alt", "altitude", "up", "hell", "ellheight"},
+    "roll": {"roll", "r", "phi", "bank"},
+    "pitch": {"pitch", "p", "theta"},
+    "heading": {"heading", "yaw", "h", "hdg", "psi", "azimuth", "kappa", "truehdg", "trueheading"},
+}
+DEGREES = {"lat", "latitude", "lon", "longitude", "long"}
+
+
+def flight(path: str, columns: tuple[str, ...] = ()) -> tuple[dict[str, np.ndarray], np.ndarray, bool]:
+    """The trajectory of a craft as its file has it: named columns (time, x, y, z, roll, pitch, heading, as
+    far as they are told, in the file's units), the unnamed ones (n, k), and whether places are named as
+    longitude and latitude.  InputError where lines cannot be read or there are fewer than seven columns.
+    """
+    shown, layout = os.path.basename(path), text.sniff(path)
+    with open(path, encoding="utf-8-sig", errors="replace") as file:
+        lines = file.read().splitlines()
+    values, unread = text.numbers(lines[layout.skip :], layout)
+    if unread > len(values) or len(values) < 10:
+        raise InputError(
+            f"“{shown}”: {unread:,} of its lines cannot be read.", "Choose the trajectory as text."
+        )
+    if values.shape[1] < 7:
+        raise InputError(
+            f"“{shown}” has {values.shape[1]} columns; time, place and three angles are seven.",
+            "Export the trajectory with its attitude.",
+        )
+    if columns and len(columns) != values.shape[1]:
+        raise InputError(
+            f"“{shown}” has {values.shape[1]} columns; {len(columns)} were named.", "Name each of them."
+        )
+    words = (
+        [_plain(c) for c in columns] if columns else _headed(lines[: layout.skip], layout, values.shape[1])
+    )
+    named: dict[str, np.ndarray] = {}
+    rest = []
+    for k, word in enumerate(words):
+        kind = next((ours for ours, theirs in WORDS.items() if word in theirs and ours not in named), None)
+        if kind:
+            named[kind] = values[:, k]
+        elif not words[0] and not columns:
+            rest.append(values[:, k])
+    good = np.isfinite(values).all(1)
+    unnamed = np.stack(rest, 1)[good] if rest else np.zeros((int(good.sum()), 0))
+    return {n: v[good] for n, v in named.items()}, unnamed, any(w in DEGREES for w in words)
+
+
+def _plain(word: str) -> str:
+    """The first word of a heading, without its unit and marks."""
+    letters = "".join(c if c.isalpha() else " " for c in word.lower()).split()
+    joined = "".join(w for w in letters if w not in {"deg", "rad", "m", "s", "sec", "degrees", "radians"})
+    return joined or (letters[0] if letters else "")
+
+
+def _headed(before: list[str], layout, width: int) -> list[str]:
+    """The plain words of the heading above the numbers; as many empty ones where there is none."""
+    for line in reversed(before):
+        cells = (
+            line.strip().lstrip("#%/").replace(",", " ") if layout.mark != ";" else line.strip().lstrip("#%/")
+        )
+        words = [
+            c
+            for c in (cells.split(layout.mark) if layout.mark in {";", "\t"} else cells.split())
+            if c.strip()
+        ]
+        plain = [_plain(w) for w in words if w.strip("()[]").lower() not in {"deg", "rad", "m", "s"}]
+        if len(plain) == width:
+            return plain
+    return [""] * width

@@ -3,6 +3,7 @@
 import math
 import os
 
+import numpy as np
 from pyproj import CRS, Transformer, network
 from pyproj.crs import CompoundCRS
 from pyproj.database import query_crs_info
@@ -68,6 +69,20 @@ def geographic(crs: CRS, easting: float, northing: float) -> tuple[float, float]
     flat = crs.sub_crs_list[0] if crs.is_compound else crs
     lon, lat = Transformer.from_crs(flat, flat.geodetic_crs, always_xy=True).transform(easting, northing)
     return float(lon), float(lat)
+
+
+def between(code: str, wkt: str, x: np.ndarray, y: np.ndarray, z: np.ndarray) -> tuple:
+    """Places of the system ``code`` in that of a WKT text; InputError where a grid it takes is missing.
+    Heights stay where either system says nothing of them.
+    """
+    other = CRS.from_user_input(code)
+    change = Transformer.from_crs(other, CRS.from_wkt(wkt), always_xy=True, allow_ballpark=False)
+    moved = change.transform(x, y, z)
+    if not np.isfinite(np.asarray(moved)).all():
+        raise InputError(
+            f"Places of {other.name} cannot be brought into the job's system.", "Give the path in its grid."
+        )
+    return moved
 
 
 def factors(crs: CRS, easting: float, northing: float) -> dict:

@@ -161,6 +161,13 @@ def control(path: str) -> ControlFile:
     return guard().call(control_file.read, path, about=os.path.basename(path))
 
 
+def flight(path: str, columns: tuple[str, ...] = ()) -> tuple[dict[str, np.ndarray], np.ndarray, bool]:
+    """The trajectory of a craft as ``formats.trajectory.flight`` reads it."""
+    need_file(path)
+    seconds = allowed(path)
+    return guard().call(trajectory.flight, path, columns, about=os.path.basename(path), seconds=seconds)
+
+
 def way(path: str, columns: tuple[str, ...] = ()) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
     """A trajectory as ``formats.trajectory`` reads it."""
     need_file(path)

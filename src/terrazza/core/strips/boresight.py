@@ -1,0 +1,201 @@
+"""The turn of a scanner against its craft, from surfaces that passes have in common, by least squares.
+
+Grid = place + A · (R · m + lever) with the attitude A of the path and the unknown turn R (Skaloud and Lichti
+2006, ISPRS Journal of Photogrammetry and Remote Sensing 61, solve the same from planes).  A pass has a shift
+of its own besides, as large as the data say, so that a drifting path does not look like a turn; covariances
+are those of groups of neighbouring pairs, whose errors go together.
+"""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from terrazza.core.strips.flight import Flight, rotation
+from terrazza.core.strips.patches import Pairs, Patches
+
+ROUNDS = 12
+LOOSE = np.radians(3.0)  # a turn is no larger, or so
+LEVER, SCALE = 1.0, 0.01  # m, share: the same of lever arms and of the range
+TUKEY = 4.0
+STEP = 1e-6
+GROUPS = 4  # stretches of a pass whose errors go together
+SHIFT_LEAST, SHIFT_MOST = 1e-4, 1.0  # m
+ANGLES, LEVERS = ("roll", "pitch", "heading"), ("lever x", "lever y", "lever z")
+
+
+@dataclass
+class Solved:
+    """``angles`` (3,) rad, ``lever`` (3,) m, range ``scale``; ``covariance`` (p, p) and ``names`` (p,) of
+    what was solved; ``shifts`` (passes, 3) m and what they spread, ``spread`` m; residuals along the normals
+    ``before`` and ``after`` (k,) m, ``weight`` (k,), and ``factor``, how much larger they are than the
+    patches let expect.
+    """
+
+    angles: np.ndarray
+    lever: np.ndarray
+    scale: float
+    covariance: np.ndarray
+    names: tuple[str, ...]
+    shifts: np.ndarray
+    spread: float
+    before: np.ndarray
+    after: np.ndarray
+    weight: np.ndarray
+    factor: float
+
+    @property
+    def correlation(self) -> np.ndarray:
+        sigma = np.sqrt(np.diag(self.covariance))
+        return self.covariance / np.outer(sigma, sigma)
+
+
+@dataclass
+class Problem:
+    """Pairs of patches with the attitudes that they were seen at."""
+
+    flight: Flight
+    patches: Patches
+    pairs: Pairs
+    own_lever: np.ndarray
+    solve_lever: bool = False
+    solve_scale: bool = False
+    place: np.ndarray = field(init=False)
+    turn: np.ndarray = field(init=False)
+    seen: np.ndarray = field(init=False)
+
+    def __post_init__(self):
+        self.place, attitude = self.flight.at(self.patches.time)
+        self.turn = rotation(attitude)
+        self.seen = np.einsum("nba,nb->na", self.turn, self.patches.at - self.place) - self.own_lever
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return ANGLES + LEVERS * self.solve_lever + ("range scale",) * self.solve_scale
+
+    def unpacked(self, values: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:
+        lever = self.own_lever + (values[3:6] if self.solve_lever else 0.0)
+        return values[:3], lever, 1.0 + (values[-1] if self.solve_scale else 0.0)
+
+    def moved(self, values: np.ndarray) -> np.ndarray:
+        """(k, 3) middles of the patches with the unknowns at some values."""
+        angles, lever, scale = self.unpacked(values)
+        inner = scale * self.seen @ rotation(angles).T + lever
+        return self.place + np.einsum("nab,nb->na", self.turn, inner)
+
+    def normals(self, values: np.ndarray) -> np.ndarray:
+        angles, _, _ = self.unpacked(values)
+        inner = np.einsum("nba,nb->na", self.turn, self.patches.normal) @ rotation(angles).T
+        return np.einsum("nab,nb->na", self.turn, inner)
+
+    def misfit(self, values: np.ndarray, normal: np.ndarray) -> np.ndarray:
+        """(m,) how far the patches of each pair lie apart along its normal (m, 3)."""
+        at = self.moved(values)
+        return ((at[self.pairs.a] - at[self.pairs.b]) * normal).sum(1)
+
+    def normal(self, values: np.ndarray) -> np.ndarray:
+        """(m, 3) of each pair: between those of its patches."""
+        both = self.normals(values)
+        mean = both[self.pairs.a] + both[self.pairs.b]
+        return mean / np.linalg.norm(mean, axis=1)[:, None]
+
+    @property
+    def prior(self) -> np.ndarray:
+        return np.r_[np.full(3, LOOSE), [LEVER] * 3 * self.solve_lever, [SCALE] * self.solve_scale]
+
+
+def solve(problem: Problem) -> Solved:
+    """The unknowns from all pairs; at least some dozens are needed."""
+    p, passes = len(problem.names), int(problem.patches.number.max()) + 1
+    first, second = problem.patches.number[problem.pairs.a], problem.patches.number[problem.pairs.b]
+    sigma = np.hypot(problem.patches.sigma[problem.pairs.a], problem.patches.sigma[problem.pairs.b])
+    values, spread, factor = np.zeros(p), 0.01, 3.0
+    shifts = np.zeros((passes, 3))
+    before = problem.misfit(values, problem.normal(values))
+    weight, group = np.ones(len(sigma)), _groups(problem)
+    for turn in range(ROUNDS):
+        normal = problem.normal(values)
+        lines = _lines(problem, values, normal)
+        design = _with_shifts(lines, normal, first, second, passes)
+        apart = problem.misfit(values, normal) + ((shifts[first] - shifts[second]) * normal).sum(1)
+        typical = 1.4826 * np.median(np.abs(apart / sigma))
+        factor = max(typical, 0.5) if turn else max(typical, 3.0)
+        u = apart / (TUKEY * factor * sigma)
+        weight = np.where(np.abs(u) < 1, (1 - u**2) ** 2, 0.0) / (factor * sigma) ** 2
+        hold = np.r_[1 / problem.prior**2, np.full(3 * passes, 1 / spread**2)]
+        matrix = design.T @ (design * weight[:, None]) + np.diag(hold)
+        state = np.r_[values, shifts.ravel()]
+        step = np.linalg.solve(matrix, -design.T @ (weight * apart) - hold * state)
+        values, shifts = values + step[:p], shifts + step[p:].reshape(-1, 3)
+        inverse = np.linalg.inv(matrix)
+        spread = _spread(shifts, inverse[p:, p:], hold[p:])
+    covariance = _covariance(inverse, design, weight, apart, group)
+    after = problem.misfit(values, problem.normal(values))
+    angles, lever, scale = problem.unpacked(values)
+    return Solved(
+        angles, lever, scale, covariance[:p, :p], problem.names, shifts, spread, before, after, weight, factor
+    )
+
+
+def cost(apart: np.ndarray, sigma: float) -> float:
+    """Sum of squares in units of ``sigma``, of which none counts more than a gross error does (Tukey's
+    biweight, with the usual 4.685).
+    """
+    u = np.clip(np.abs(apart) / (4.685 * sigma), 0, 1)
+    return float((4.685**2 / 3 * (1 - (1 - u**2) ** 3)).sum())
+
+
+def _lines(problem: Problem, values: np.ndarray, normal: np.ndarray) -> np.ndarray:
+    """(m, p) how misfits change with the unknowns."""
+    out = np.empty((len(normal), len(values)))
+    for k in range(len(values)):
+        step = np.zeros(len(values))
+        step[k] = STEP
+        out[:, k] = (problem.misfit(values + step, normal) - problem.misfit(values - step, normal)) / (
+            2 * STEP
+        )
+    return out
+
+
+def _with_shifts(lines, normal, first, second, passes) -> np.ndarray:
+    design = np.zeros((len(lines), lines.shape[1] + 3 * passes))
+    design[:, : lines.shape[1]] = lines
+    rows = np.arange(len(lines))[:, None]
+    base = lines.shape[1] + np.arange(3)
+    design[rows, base + 3 * first[:, None]] += normal
+    design[rows, base + 3 * second[:, None]] -= normal
+    return design
+
+
+def _spread(shifts: np.ndarray, covariance: np.ndarray, hold: np.ndarray) -> float:
+    """How far the passes' shifts spread, as much as the data have a say in them."""
+    known = 1 - np.diag(covariance) * hold
+    most = known > 0.05
+    if not most.any():
+        return 0.01
+    value = np.sqrt((shifts.ravel()[most] ** 2).sum() / known[most].sum())
+    return float(np.clip(value, SHIFT_LEAST, SHIFT_MOST))
+
+
+def _groups(problem: Problem) -> np.ndarray:
+    """(m,) a number for the pairs of two passes that lie in one stretch of the first."""
+    a, number = problem.pairs.a, problem.patches.number
+    time, group = problem.patches.time, np.zeros(len(a), np.int64)
+    for k in np.unique(number[a]):
+        mine = np.flatnonzero(number[a] == k)
+        low, high = time[a[mine]].min(), time[a[mine]].max()
+        group[mine] = np.minimum((time[a[mine]] - low) / max(high - low, 1e-9) * GROUPS, GROUPS - 1)
+    _, out = np.unique(np.c_[number[a], number[problem.pairs.b], group], axis=0, return_inverse=True)
+    return out.ravel()
+
+
+def _covariance(inverse, design, weight, apart, group) -> np.ndarray:
+    """Of the unknowns: the larger, term by term of its diagonal, of what independent pairs would have and of
+    what groups have whose pairs err together (White 1980; Liang and Zeger 1986).
+    """
+    score = design * (weight * apart)[:, None]
+    sums = np.zeros((group.max() + 1, design.shape[1]))
+    np.add.at(sums, group, score)
+    groups = len(sums)
+    grouped = inverse @ (sums.T @ sums) @ inverse * groups / max(groups - 1, 1)
+    grow = np.sqrt(np.maximum(np.diag(grouped) / np.diag(inverse), 1.0))
+    return inverse * np.outer(grow, grow)
