@@ -2,6 +2,7 @@
 
 import os
 
+import copclib
 import laspy
 import numpy as np
 import pytest
@@ -11,6 +12,7 @@ from scipy.spatial import cKDTree
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET
 from terrazza.db import queries
+from terrazza.formats import copc_writer
 from terrazza.operations.pieces.promises import statement
 from terrazza.operations.spine.base import find
 from tests.run import must, opened
@@ -74,7 +76,30 @@ def from_las(path):
     return np.c_[np.array(las.xyz), np.array(las.intensity)]
 
 
-FORMS = {"ply": from_ply, "pts": from_pts, "ptx": from_ptx, "las": from_las, "laz": from_las}
+def from_copc(path):
+    """By two libraries that know the hierarchy: the same points, every one once."""
+    with laspy.CopcReader.open(path) as reader:
+        points = reader.query()
+        found = np.c_[np.array(points.x), np.array(points.y), np.array(points.z), np.array(points.intensity)]
+    other = copclib.FileReader(path)
+    entries = other.GetAllNodes()
+    assert sum(e.point_count for e in entries) == len(found) == other.copc_config.las_header.point_count
+    for entry in entries:
+        inside = other.GetPoints(entry)
+        box = copclib.Box(entry.key, other.copc_config.las_header)
+        assert len(inside) == entry.point_count
+        assert all(box.Contains(copclib.Vector3(p.x, p.y, p.z)) for p in list(inside)[::97])
+    return found
+
+
+FORMS = {
+    "copc": from_copc,
+    "ply": from_ply,
+    "pts": from_pts,
+    "ptx": from_ptx,
+    "las": from_las,
+    "laz": from_las,
+}
 
 
 @pytest.mark.parametrize("form", FORMS)
@@ -89,6 +114,16 @@ def test_what_was_written_is_read_by_others_as_large_as_promised(job, form):
     assert np.abs(found[same, 3] - true[:, 3]).max() < 0.5
     assert abs(promised["bytes"] / os.path.getsize(figures["path"]) - 1) < 0.02
     assert figures["bytes"] == os.path.getsize(figures["path"])
+
+
+def test_nodes_lie_within_nodes_and_are_even_shares(job, monkeypatch):
+    monkeypatch.setattr(copc_writer, "NODE", 700)
+    monkeypatch.setattr(copc_writer, "LEAF", 1500)
+    path = must(*job, "deliver.copc")["path"]
+    assert len(from_copc(path)) == len(wanted(job))
+    nodes = copclib.FileReader(path).GetAllNodes()
+    many = {d: [n.point_count for n in nodes if n.key.d == d] for d in {n.key.d for n in nodes}}
+    assert max(many) > 2 and 500 < many[0][0] < 900 and max(max(v) for v in many.values()) <= 1600
 
 
 def test_the_grid_of_a_scan_stays_where_points_were_cut(job):

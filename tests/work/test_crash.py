@@ -67,6 +67,7 @@ SMALL = TABLE | {
     "classify.by_example",
     "deliver.las",
     "deliver.ply",
+    "deliver.copc",
     "deliver.pts",
     "deliver.ptx",
 }
@@ -137,6 +138,7 @@ CASES = {
     "deliver.e57": {"scans": [1, 2]},
     "deliver.laz": {"spacing": 0.1, "scans": [1, 2]},
     "deliver.las": {"spacing": 0.2, "scans": [1]},
+    "deliver.copc": {"spacing": 0.2, "scans": [1]},
     "deliver.ply": {"spacing": 0.2, "scans": [1]},
     "deliver.pts": {"spacing": 0.2, "scans": [1]},
     "deliver.ptx": {"scans": [1]},

@@ -33,6 +33,7 @@ class Layout:
         header = laspy.LasHeader(point_format=7 if self.colour else 6, version="1.4")
         header.scales, header.offsets = np.full(3, self.scale), np.asarray(self.offset, float)
         header.generating_software = "Terrazza"
+        header.global_encoding.wkt = True  # as point formats from 6 on must (LAS 1.4 R15, table 3)
         header.partial_reset()
         if self.packed:
             header.are_points_compressed = True

@@ -7,7 +7,7 @@ from terrazza.errors import ParamsError
 from terrazza.fleet import inline
 from terrazza.later import later
 from terrazza.operations.deliver.chosen import chosen_of, delivered, pieces_of
-from terrazza.operations.pieces.selection import PointParams, Portion
+from terrazza.operations.pieces.selection import PointParams, Portion, Selection
 from terrazza.operations.spine.base import Figures, Operation, field, operation
 from terrazza.operations.spine.job import Job
 
@@ -31,6 +31,25 @@ class LazParams(PointParams):
     )
 
 
+def layout_of(job: Job, chosen: Selection, params: LazParams, packed: bool = True):
+    """The layout of a file of some points, its coordinate system in WKT, and metres in its unit.
+
+    ParamsError where the points lie too far apart for the step.
+    """
+    crs = job.get("crs") or {"wkt": "", "metres_per_unit": 1.0}
+    factor, (low, high) = crs["metres_per_unit"], chosen.bounds()
+    if (high - low).max() / 2 + 1 > params.scale * 2**31:
+        raise ParamsError(
+            f"A resolution of {params.scale:g} m is too fine for points {(high - low).max():.0f} m "
+            "apart: LAS counts to 2³¹.",
+            "Use 0.0001 m.",
+        )
+    timed = any(c.has("time") for c in chosen.clouds.values())
+    offset = tuple(float(v) for v in np.round((low + high) / 2 / factor))
+    colour = any(chosen.colours.values())
+    return las_writer.Layout(params.scale / factor, offset, colour, timed, packed), crs["wkt"], factor
+
+
 @operation
 class DeliverLaz(Operation):
     """Writes LAS 1.4 or LAZ in the common frame, with the job's coordinate system where it has one; the scan
@@ -44,22 +63,11 @@ class DeliverLaz(Operation):
 
     def run(self, job: Job, params: LazParams, progress: Progress) -> Figures:
         path = job.output(params.path, ".las" if params.path.lower().endswith(".las") else ".laz")
-        crs = job.get("crs") or {"wkt": "", "metres_per_unit": 1.0}
-        factor = crs["metres_per_unit"]
         with chosen_of(job, params, progress) as (chosen, rest):
-            low, high = chosen.bounds()
-            if (high - low).max() / 2 + 1 > params.scale * 2**31:
-                raise ParamsError(
-                    f"A resolution of {params.scale:g} m is too fine for points {(high - low).max():.0f} m "
-                    "apart: LAS counts to 2³¹.",
-                    "Use 0.0001 m.",
-                )
-            timed = any(c.has("time") for c in chosen.clouds.values())
-            offset = np.round((low + high) / 2 / factor)
-            with las_writer.Writer(
-                path, params.scale / factor, offset, any(chosen.colours.values()), timed, crs["wkt"]
-            ) as out:
-                common = (out.layout, params.scale, offset * factor, inline(chosen.points))
+            like, wkt, factor = layout_of(job, chosen, params)
+            with las_writer.Writer(path, like.scale, like.offset, like.colour, like.time, wkt) as out:
+                offset = np.asarray(like.offset) * factor
+                common = (out.layout, params.scale, offset, inline(chosen.points))
                 for piece in pieces_of(
                     job,
                     chosen,

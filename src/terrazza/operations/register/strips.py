@@ -208,8 +208,7 @@ class Strips(Operation):
         return float(np.clip(WIDER * spacing, FINEST, COARSEST))
 
     def _solved(self, job, scans, params, given, choices, progress):
-        """The flight with its angles solved, the last solution, the first, how signs were read, and doubts.
-        """
+        """The flight with its angles solved, the last solution, the first, how signs were read, doubts."""
         words, doubt, first = choices[0][0], [], None
         for turn in range(ROUNDS):
             part = Part(progress, 0.7 * turn / ROUNDS, 0.7 * (turn + 1) / ROUNDS)

@@ -59,8 +59,9 @@ BY_HAND = frozenset(
     georeference.control georeference.level georeference.bend georeference.match georeference.pick_target
     georeference.role georeference.drop_target clean.outliers clean.outline clean.put_back clean.shelf
     clean.off_shelf colorize.photos colorize.take_off classify.ground classify.height_bands classify.example
-    classify.drop_example draw.plan_slab draw.rename deliver.e57 deliver.laz deliver.las deliver.xyz
-    deliver.ptx deliver.pts deliver.ply deliver.dxf deliver.report deliver.measures deliver.pins""".split()
+    classify.drop_example draw.plan_slab draw.rename deliver.e57 deliver.laz deliver.copc deliver.las
+    deliver.xyz deliver.ptx deliver.pts deliver.ply deliver.dxf deliver.report deliver.measures
+    deliver.pins""".split()
 )
 FIRST = 3  # numbers of a form that are shown at once; the others on a touch
 
@@ -310,7 +311,7 @@ def _deliver(job: Job) -> dict:
         "crs": job.get("crs"),
         "forms": {
             k: form(job, f"deliver.{k}")
-            for k in ("e57", "laz", "las", "xyz", "ptx", "pts", "ply", "dxf", "report")
+            for k in ("e57", "laz", "copc", "las", "xyz", "ptx", "pts", "ply", "dxf", "report")
         },
         "drawn": bool(job.facts("drawing")),
     }

@@ -1,0 +1,137 @@
+"""Deliver COPC."""
+
+import os
+
+import numpy as np
+
+from terrazza.core.progress import Part, Progress
+from terrazza.later import later
+from terrazza.operations.deliver.chosen import chosen_of, delivered, pieces_of
+from terrazza.operations.deliver.laz import LazParams, layout_of
+from terrazza.operations.pieces.selection import Portion
+from terrazza.operations.spine.base import Figures, Operation, field, operation
+from terrazza.operations.spine.job import Job
+
+copc = later("terrazza.formats.copc_writer")
+
+GATHERED = 500_000
+SEED = 11
+
+
+class CopcParams(LazParams):
+    path: str = field(
+        "File", "cloud.copc.laz", role="write", help="Relative paths land in the job's deliverables."
+    )
+
+
+def _as_records(portion: Portion, common, progress: Progress):
+    """Points of a portion as they stand in a file, a header that counts them, first and last time."""
+    layout, scale, offset = common
+    chunks = portion.chunks(progress, scale=scale, offset=offset)
+    encoded = layout.encoded(chunks)
+    times = np.concatenate([c["time"] for c in chunks if "time" in c] or [np.zeros(1)])
+    return encoded.data, encoded.header, (float(times.min()), float(times.max()))
+
+
+def _packed(piece, colour: bool, progress: Progress) -> bytes:
+    path, start, stop = piece
+    with open(path, "rb") as file:
+        file.seek(start)
+        data = copc.Writer.packed(file.read(stop - start), colour)
+    progress.advance(stop - start, stop - start)
+    return data
+
+
+@operation
+class DeliverCopc(Operation):
+    """Writes COPC in the common frame: LAZ in which a viewer finds any place at any density without reading
+    all; every point once.
+    """
+
+    name, title, step = "deliver.copc", "COPC", "Deliver"
+    reads, writes = frozenset({"scan", "pose", "frame", "crs", "cut", "column"}), frozenset({"deliverable"})
+    looks = frozenset({"box"})
+    Params = CopcParams
+
+    def run(self, job: Job, params: CopcParams, progress: Progress) -> Figures:
+        stem = params.path.removesuffix(".laz").removesuffix(".copc")
+        path = job.output(f"{stem}.copc.laz", ".laz")
+        with chosen_of(job, params, progress) as (chosen, rest), job.scratch() as folder:
+            layout, wkt, factor = layout_of(job, chosen, params, packed=False)
+            records, codes = (os.path.join(folder, n) for n in ("records", "codes"))
+            common = (layout, params.scale, np.asarray(layout.offset) * factor)
+            pieces = pieces_of(job, chosen, _as_records, common, Part(rest, 0, 0.4), GATHERED)
+            header, times = _spooled(pieces, records, layout)
+            cube = copc.Cube.around(header.mins, header.maxs)
+            tree = _tree(records, codes, cube, layout, header.point_format.size)
+            nodes = _sorted(records, codes, tree, header.point_format.size)
+            with copc.Writer(path, layout, cube, wkt) as out:
+                _written(job, out, nodes, records + ".sorted", layout.colour, Part(rest, 0.5, 1.0))
+                out.finish(header, times)
+        return delivered(job, chosen, path, "COPC", f"points in {len(nodes)} nodes")
+
+
+def _spooled(pieces, records: str, layout):
+    """Put pieces one after another into a file; (header that counts all, (first, last time))."""
+    all_, low, high = layout.header(), np.inf, -np.inf
+    with open(records, "wb") as out:
+        for data, header, times in pieces:
+            out.write(data)
+            all_.mins, all_.maxs = np.minimum(all_.mins, header.mins), np.maximum(all_.maxs, header.maxs)
+            all_.number_of_points_by_return = (
+                all_.number_of_points_by_return + header.number_of_points_by_return
+            )
+            all_.point_count += header.point_count
+            low, high = min(low, times[0]), max(high, times[1])
+    return all_, (low, high)
+
+
+def _tree(records: str, codes: str, cube, layout, size: int) -> "copc.Tree":
+    """The tree for all records, whose finest cells are written into ``codes``."""
+    source = np.memmap(records, np.uint8, "r").reshape(-1, size)
+    cells, counts = np.zeros(0, np.uint64), np.zeros(0, np.int64)
+    with open(codes, "wb") as out:
+        for start in range(0, len(source), GATHERED):
+            position = np.ascontiguousarray(source[start : start + GATHERED, :12]).view("<i4")
+            mine = cube.codes(position, layout)
+            out.write(mine.tobytes())
+            found, many = np.unique(mine, return_counts=True)
+            cells, back = np.unique(np.r_[cells, found], return_inverse=True)
+            counts = np.bincount(back, np.r_[counts, many], len(cells)).astype(np.int64)
+    return copc.Tree.of(cells, counts)
+
+
+def _sorted(records: str, codes: str, tree, size: int) -> list[tuple[int, int, int]]:
+    """Bring the records of each node together in a file beside; (node, first, last) in its order."""
+    keys, rng = np.memmap(codes, np.uint64, "r"), np.random.default_rng(SEED)
+    nodes = np.memmap(codes + ".nodes", np.uint64, "w+", shape=keys.shape)
+    names, counts = np.zeros(0, np.uint64), np.zeros(0, np.int64)
+    for start in range(0, len(keys), GATHERED):
+        nodes[start : start + GATHERED] = mine = tree.nodes(keys[start : start + GATHERED], rng)
+        found, many = np.unique(mine, return_counts=True)
+        names, back = np.unique(np.r_[names, found], return_inverse=True)
+        counts = np.bincount(back, np.r_[counts, many], len(names)).astype(np.int64)
+    ends = np.cumsum(counts)
+    free = ends - counts
+    source = np.memmap(records, np.uint8, "r").reshape(-1, size)
+    target = np.memmap(records + ".sorted", np.uint8, "w+", shape=source.shape)
+    for start in range(0, len(keys), GATHERED):
+        which = np.searchsorted(names, nodes[start : start + GATHERED])
+        order = np.argsort(which, kind="stable")
+        grouped = which[order]
+        first = np.flatnonzero(np.r_[True, grouped[1:] != grouped[:-1]])
+        for a, b in zip(first, np.r_[first[1:], len(grouped)]):
+            k = grouped[a]
+            target[free[k] : free[k] + b - a] = source[start + order[a:b]]
+            free[k] += b - a
+    target.flush()
+    return [(int(n), int(e - c), int(e)) for n, e, c in zip(names, ends, counts)]
+
+
+def _written(job: Job, out, nodes, path: str, colour: bool, progress: Progress) -> None:
+    size = out.header.point_format.size
+    pieces = [(path, first * size, last * size) for _, first, last in nodes]
+    sizes = [last - first for _, first, last in nodes]
+    packed = job.fleet.each(_packed, pieces, sizes, progress, "Writing nodes", colour, light=True)
+    for (node, first, last), data in zip(nodes, packed):
+        out.put(node, last - first, data)
