@@ -8,6 +8,8 @@ import laspy
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from terrazza.core.strips import boresight, flight, patches
+
 PATTERNS = {
     "cross": [((0, 80), (300, 80)), ((300, 140), (0, 140)), ((110, 0), (110, 260)), ((190, 260), (190, 0))],
     "parallel": [((0, 60), (300, 60)), ((300, 110), (0, 110)), ((0, 160), (300, 160))],
@@ -135,3 +137,17 @@ def fly(
     xyz, true, when = (np.concatenate(v) for v in zip(*parts))
     order = rng.permutation(len(when))
     return Flown(*map(np.concatenate, (time, place, angles)), xyz[order], true[order], when[order])
+
+
+def solved(made: Flown, cell: float = 2.2) -> tuple[np.ndarray, np.ndarray]:
+    """Angles (3,) rad and covariance, by the path as told, in two rounds."""
+    path = flight.Flight(made.time, made.place, made.angles)
+    found, points, angles = flight.passes(path), made.xyz, np.zeros(3)
+    for _ in range(2):
+        sums = patches.sums(points, made.when, flight.numbers(found, made.when), cell, 0.0)
+        planes = patches.planes(sums, cell, 0.0)
+        pairs = patches.pairs(planes, 0.75 * cell)
+        got = boresight.solve(boresight.Problem(path, planes, pairs, np.zeros(3)))
+        angles = angles + got.angles  # small ones
+        points = flight.corrected(path, made.xyz, made.when, angles, np.zeros(3), np.zeros(3))
+    return angles, got.covariance

@@ -2,19 +2,15 @@
 
 import time
 
-from terrazza.db import queries
 from terrazza.db.models import Entry
-from terrazza.operations.spine.base import find
+from terrazza.operations.spine.fieldbook import enter
 from terrazza.operations.spine.job import Job
 from terrazza.work.runner import run_entry
 
 
 def perform(workspace: str, row, operation: str, **params):
     """Queue and run one operation; returns its entry."""
-    kind = find(operation)
-    return run_entry(
-        workspace, queries.add_entry(row, operation, kind.version, kind.check(params).model_dump(), "test")
-    )
+    return run_entry(workspace, enter(row, operation, params, "test"))
 
 
 def must(workspace: str, row, operation: str, **params) -> dict:

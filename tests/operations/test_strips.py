@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from terrazza.core.geometry import rigid
-from terrazza.core.strips import boresight, conventions, flight, patches
+from terrazza.core.strips import conventions, flight
 from terrazza.db import queries
 from terrazza.operations.spine import fieldbook, health
 from terrazza.operations.spine.fieldbook import undo
@@ -103,25 +103,12 @@ def test_times_of_other_counts_meet():
     assert conventions.shifted(gps, (5e7, 5.1e7)) is None
 
 
-def solved(made, cell=2.2):
-    path = flight.Flight(made.time, made.place, made.angles)
-    found, points, angles = flight.passes(path), made.xyz, np.zeros(3)
-    for _ in range(2):
-        sums = patches.sums(points, made.when, flight.numbers(found, made.when), cell, 0.0)
-        planes = patches.planes(sums, cell, 0.0)
-        pairs = patches.pairs(planes, 0.75 * cell)
-        got = boresight.solve(boresight.Problem(path, planes, pairs, np.zeros(3)))
-        angles = angles + got.angles  # small ones
-        points = flight.corrected(path, made.xyz, made.when, angles, np.zeros(3), np.zeros(3))
-    return angles, got.covariance
-
-
 def test_sigma_is_what_the_errors_are():
     """Mean of e²/σ² over flights with passes that are off as a whole: from both sides."""
     squares = []
     for seed in range(5):
         pattern = ("cross", "parallel")[seed % 2]
         made = flown.fly(np.random.default_rng(seed), pattern, TURN / 20, shift=0.01 * (seed % 3), dense=3.0)
-        angles, covariance = solved(made)
+        angles, covariance = flown.solved(made)
         squares.append((angles - TURN / 20) ** 2 / np.diag(covariance))
     assert 0.2 < np.mean(squares) < 3.0, np.round(squares, 2)

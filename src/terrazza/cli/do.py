@@ -13,6 +13,7 @@ from terrazza.errors import ParamsError, TerrazzaError
 from terrazza.operations.spine import fieldbook
 from terrazza.operations.spine import recipe as recipes
 from terrazza.operations.spine.base import find
+from terrazza.operations.spine.fieldbook import enter
 from terrazza.settings import settings
 from terrazza.work.lease import lease
 from terrazza.work.open import open_workspace
@@ -28,9 +29,7 @@ def _value(text: str):
 
 def _perform(workspace: str, row, name: str, params: dict):
     operation = find(name)
-    entry = queries.add_entry(
-        row, name, operation.version, operation.check(params).model_dump(), who="command line"
-    )
+    entry = enter(row, name, params, "command line")
     with Bar(operation.title) as bar:
         entry = run_entry(workspace, entry, bar)
     if entry.state != "done":

@@ -64,7 +64,7 @@ def make_demo(workspace: str) -> None:
     """Field data by the simulated instruments, and a job that has imported it like anybody's."""
     from terrazza.db import queries
     from terrazza.demo import build
-    from terrazza.operations.spine.base import find
+    from terrazza.operations.spine.fieldbook import enter
     from terrazza.work.runner import run_entry
 
     open_workspace(workspace)
@@ -82,12 +82,7 @@ def make_demo(workspace: str) -> None:
             ("import.files", {"files": files}),
             ("import.walk", {"scan": 9, "trajectory": os.path.join(field, build.WALK_PATH)}),
         ):
-            operation = find(name)
-            entry = run_entry(
-                workspace,
-                queries.add_entry(row, name, operation.version, operation.check(params).model_dump(), "demo"),
-                bar,
-            )
+            entry = run_entry(workspace, enter(row, name, params, "demo"), bar)
             if entry.state != "done":
                 row.delete_instance(recursive=True)
                 raise TerrazzaError(f"The demo job could not be made: {entry.message}", entry.hint)

@@ -4,11 +4,10 @@ import os
 
 from huey import SqliteHuey
 
-from terrazza.db import queries
 from terrazza.db.models import Entry
 from terrazza.db.models import Job as Row
 from terrazza.operations.spine import course
-from terrazza.operations.spine.base import find
+from terrazza.operations.spine.fieldbook import enter
 
 
 def queue_of(workspace: str) -> SqliteHuey:
@@ -38,8 +37,7 @@ class Queue:
 
     def add(self, row: Row, operation: str, params: dict, who: str = "") -> Entry:
         """A queued entry; ParamsError where the parameters are wrong, and then nothing is queued."""
-        kind = find(operation)
-        entry = queries.add_entry(row, operation, kind.version, kind.check(params).model_dump(), who)
+        entry = enter(row, operation, params, who)
         self.task(entry.id)
         return entry
 

@@ -7,11 +7,11 @@ left out, whenever the process ends.
 import os
 import shutil
 
-from terrazza.db import queries
 from terrazza.db.models import Entry, database
 from terrazza.db.models import Job as Row
 from terrazza.errors import InputError, NotFound, StateError
-from terrazza.operations.spine.base import find, title
+from terrazza.operations.spine.base import title
+from terrazza.operations.spine.fieldbook import enter
 from terrazza.operations.spine.recipe import Recipe, Stop, files_read
 
 KEY = "course"
@@ -75,9 +75,7 @@ def advance(row: Row) -> Entry | None:
             _keep(row, course)
             return None
         step = course["steps"][number]
-        operation = find(step["operation"])
-        params = operation.check(step["params"]).model_dump()
-        entry = queries.add_entry(row, operation.name, operation.version, params, who=course["who"])
+        entry = enter(row, step["operation"], step["params"], course["who"])
         step["entry"] = entry.number
         _keep(row, course)
         return entry

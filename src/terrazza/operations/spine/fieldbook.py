@@ -7,10 +7,16 @@ from terrazza.db.models import Change, Entry, Fact, database
 from terrazza.db.models import Job as Row
 from terrazza.errors import StateError
 from terrazza.operations.spine import files_named
-from terrazza.operations.spine.base import known, title
+from terrazza.operations.spine.base import find, known, title
 from terrazza.operations.spine.facts import KINDS
 
 KEPT_FOLDERS = ("scans", "photos", "arrays", "scratch")
+
+
+def enter(row: Row, operation: str, params: dict, who: str = "") -> Entry:
+    """A new entry in state queued; ParamsError where the parameters are wrong, and then there is none."""
+    kind = find(operation)
+    return queries.add_entry(row, kind.name, kind.version, kind.check(params).model_dump(), who)
 
 
 def blocker(entry: Entry) -> str:
