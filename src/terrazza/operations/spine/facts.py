@@ -157,6 +157,18 @@ class DrawingValue(Value):
     lines: list
 
 
+class SurfaceValue(Value):
+    """A surface of triangles (arrays ``surface-N-vertices`` and ``-triangles``): points it lies on, the
+    height error it keeps and the noise of heights (m).
+    """
+
+    name: str
+    points: int
+    error: float
+    sigma: float
+    cell: float
+
+
 class DeliverableValue(Value):
     """A finished file outside the columns."""
 
@@ -252,6 +264,7 @@ KINDS: dict[str, Kind] = {
         Kind("cut", CutValue, "points were taken out"),
         Kind("shelf", ShelfValue, "shelves were switched"),
         Kind("example", ExampleValue, "examples changed"),
+        Kind("surface", SurfaceValue, "surfaces changed"),
         Kind("drawing", DrawingValue, "drawings changed"),
         Kind("measure", Value, "measures changed"),
         Kind("pin", Value, "pins changed", files=_picture("picture")),

@@ -274,13 +274,9 @@ def _colorize(job: Job) -> dict:
 
 def _classify(job: Job) -> dict:
     last = job.last_of_step("classify.")
-    rows = (
-        last.figures["classes"]
-        if last
-        else [
-            r | {"before": r["points"], "after": r["points"]} for r in class_names.shares(class_counts(job))
-        ]
-    )
+    rows = (last.figures.get("classes") if last else None) or [
+        r | {"before": r["points"], "after": r["points"]} for r in class_names.shares(class_counts(job))
+    ]
     return {
         "classes": rows,
         "ground": form(job, "classify.ground"),
