@@ -31,7 +31,7 @@ def rooms_job(workspace, tmp_path, seed):
     rng = np.random.default_rng(seed)
     place = places.building(rng, False)
     with e57_writer.Writer(str(tmp_path / "rooms.e57")) as out:
-        for k, station in enumerate(place.places[::2]):
+        for k, station in enumerate(place.places[1::3]):
             pose, _, xyz = places.scanned(place, "rooms", station, rng)
             out.add_scan(f"s{k}", [{"xyz": xyz}], ["xyz"], pose=pose)
     row = queries.create_job(workspace, "Rooms")
@@ -56,7 +56,7 @@ def land():
     """Points of houses, trees, cars, poles and wires on a slope, with classes and which were of several
     returns.
     """
-    return landscapes.street(np.random.default_rng(1))
+    return landscapes.street(np.random.default_rng(1), 90.0)
 
 
 def flown(workspace, tmp_path, land, name="land.las", classified=False):

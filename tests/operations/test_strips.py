@@ -34,9 +34,7 @@ def grid(job):
 @pytest.mark.parametrize(
     "how",
     [
-        {},
-        {"order": "txyzrPH", "head": "GPSTime X Y Z Roll Pitch Heading", "degrees": True},
-        {"order": "tyxzRpH", "degrees": False, "sep": ","},
+        {"order": "tyxzrPH", "head": "GPSTime,Y,X,Z,Roll(deg),Pitch(deg),Heading(deg)", "sep": ","},
         {"order": "hprzyxt", "degrees": False, "sep": ";", "clock": 1e9},
     ],
 )
@@ -106,7 +104,7 @@ def test_times_of_other_counts_meet():
 def test_sigma_is_what_the_errors_are():
     """Mean of e²/σ² over flights with passes that are off as a whole: from both sides."""
     squares = []
-    for seed in range(5):
+    for seed in range(4):
         pattern = ("cross", "parallel")[seed % 2]
         made = flown.fly(np.random.default_rng(seed), pattern, TURN / 20, shift=0.01 * (seed % 3), dense=3.0)
         angles, covariance = flown.solved(made)

@@ -41,6 +41,9 @@ TABLE = {
 }
 SMALL = TABLE | {
     "register.strips",
+    "surface.ground",
+    "surface.contours",
+    "surface.volume",
     "register.choose",
     "import.complete",
     "import.walk",
@@ -113,7 +116,7 @@ CASES = {
     "clean.off_shelf": {"shelf": "Aside"},
     "colorize.photos": {"scans": [1, 2]},
     "colorize.take_off": {"scans": [1]},
-    "classify.ground": {"threshold": 0.1},
+    "classify.ground": {"threshold": 0.1, "scans": [1]},
     "classify.height_bands": {},
     "classify.by_itself": {"what": "range", "high": 5, "to": 64, "scans": [1]},
     "classify.by_place": {"areas": [[[-9, -9], [9, -9], [9, 9]]], "to": 65, "scans": [1]},
@@ -125,7 +128,7 @@ CASES = {
     "classify.by_example": {"scans": [1]},
     "classify.change": {"pairs": [[1, 64]]},
     "draw.plan_slab": {},
-    "surface.ground": {"classes": [0, 1, 2]},
+    "surface.ground": {"classes": [0, 1, 2], "cell": 0.3, "scans": [1]},
     "surface.contours": {"step": 0.5},
     "surface.volume": {"outline": [[1, 1], [3, 1], [3, 3]], "below": "0", "above": "1"},
     "draw.rename": {"drawing": 1, "name": "A"},
@@ -229,6 +232,7 @@ def made(tmp_path_factory):
     )
     for operation in ("measure.take", "pins.put", "boxes.put"):
         must(workspace, queries.job_by(id=1), operation, **CASES[operation])
+    must(workspace, queries.job_by(id=1), "surface.ground", **CASES["surface.ground"])
     for to, west in (("6", -8.5), ("5", 0.5)):
         half = [[west, -9], [west + 9, -9], [west + 9, 9], [west, 9]]
         must(workspace, queries.job_by(id=1), "classify.example", view=LOOK, polygon=half, to=to)
