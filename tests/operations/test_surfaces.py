@@ -1,4 +1,4 @@
-"""Ground models, contours and volumes: against the ground that was put in, closed formulas and other readers."""
+"""Ground models, contours and volumes against the ground put in, closed formulas and other readers."""
 
 import ezdxf
 import laspy

@@ -16,7 +16,7 @@ ENDINGS = (".xml", ".dxf", ".obj")
 
 
 def write(path: str, vertices: np.ndarray, triangles: np.ndarray, name: str) -> None:
-    """By the ending of ``path``: vertices (n, 3), triangles (m, 3) of their indices; ParamsError for others."""
+    """By the ending of ``path``: vertices (n, 3) and triangles (m, 3); ParamsError for other endings."""
     forms = dict(zip(ENDINGS, (_landxml, _dxf, _obj)))
     ending = os.path.splitext(path)[1].lower()
     if ending not in forms:

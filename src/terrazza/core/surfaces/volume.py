@@ -24,7 +24,7 @@ class Volume:
 
 
 def between(corners: np.ndarray, lower: Surface | float, upper: Surface | float) -> Volume:
-    """Within an outline (n, 2), by heights at the middles of even cells: exact for planes but along the rim."""
+    """Within an outline (n, 2), by heights at the middles of even cells."""
     low, high = corners.min(0), corners.max(0)
     cell = float(np.sqrt(np.prod(np.maximum(high - low, 1e-6)) / SAMPLES))
     sides = [np.arange(a + cell / 2, b, cell) for a, b in zip(low, high)]
