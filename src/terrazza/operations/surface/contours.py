@@ -6,11 +6,11 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.errors import StateError
 from terrazza.later import later
-from terrazza.operations.draw.ground_surface import surface_of
 from terrazza.operations.draw.plan_slab import write_dxf
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
+from terrazza.operations.surface.ground import surface_of
 
 lines_of = later("terrazza.core.surfaces.contours")
 

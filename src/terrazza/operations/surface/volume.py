@@ -8,9 +8,9 @@ from pydantic import Field
 from terrazza.core.progress import Progress
 from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
-from terrazza.operations.draw.ground_surface import surface_of
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
+from terrazza.operations.surface.ground import surface_of
 
 volumes = later("terrazza.core.surfaces.volume")
 

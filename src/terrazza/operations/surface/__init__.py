@@ -1,0 +1,1 @@
+"""Step 7, Draw: surfaces of triangles, their contours and volumes."""
