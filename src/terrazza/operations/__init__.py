@@ -6,7 +6,18 @@ A module in a step's folder is found by being there.
 import importlib
 import pkgutil
 
-STEPS = ("importing", "register", "georeference", "clean", "colorize", "classify", "draw", "deliver", "table")
+STEPS = (
+    "importing",
+    "register",
+    "georeference",
+    "clean",
+    "colorize",
+    "classify",
+    "draw",
+    "surface",
+    "deliver",
+    "table",
+)
 
 for _step in STEPS:
     _package = importlib.import_module(f"{__name__}.{_step}")
