@@ -47,7 +47,6 @@ def errors(found, truth):
     [
         ("rooms", 0, (1, 4, 5), 2),
         ("corridor", 0, (0, 1, 2), 3),
-        ("crowd", 0, (3, 4, 5), 0),
     ],
 )
 def test_what_is_placed_without_doubt_is_right(family, seed, choose, placed):

@@ -11,7 +11,6 @@ from terrazza.core.geometry import rigid
 from terrazza.core.register import cloud_fit, contradiction, network, patches, search, surface, targets
 from terrazza.core.register.plan_match import PlanShape, candidates, judge
 from terrazza.core.register.sighted import Grid
-from terrazza.demo import build, settegradini
 from terrazza.errors import InputError
 from terrazza.formats import e57
 from tests import scenes
@@ -109,7 +108,7 @@ def test_plan_match_finds_the_true_pose_first(rooms, pair):
     )
 
 
-@pytest.mark.parametrize("start", ["nothing", "one fixed", "all off by decimetres", "one far off"])
+@pytest.mark.parametrize("start", ["nothing", "one fixed", "one far off"])
 def test_all_are_placed_and_none_is_doubted(rooms, start):
     """From nothing, beside a fixed scan, from given poses that are a little or, in one scan, far off: right
     to centimetres before the adjustment.
@@ -125,7 +124,6 @@ def test_all_are_placed_and_none_is_doubted(rooms, start):
     given = {
         "nothing": {},
         "one fixed": {1: poses[1]},
-        "all off by decimetres": dict(enumerate(off)),
         "one far off": dict(enumerate(off[:2] + far)),
     }[start]
     found = search.place(faces, shapes, seen, given, {1} if start == "one fixed" else set())
@@ -244,35 +242,6 @@ def test_network_survives_a_moved_thing(rooms):
     )
     for a, t in zip(adjusted.poses, poses):
         assert rigid.difference(a, t)[0] < 0.0015
-
-
-@pytest.mark.parametrize("k", [6])
-def test_checkerboard_centres_are_where_they_hang(k):
-    """Each set-up's boards within 9 m at moderate incidence, in full density: found, and within four sigmas
-    (range bias included).
-    """
-    from terrazza.instruments.scanner import sweep
-
-    work, world = build.field_work(), settegradini.build()
-    data = sweep(world, work.poses[k], work.setups[k], k, 700 + k)
-    ok = data["valid"]
-    found = targets.checkerboards(
-        Grid.of(
-            data["row"][ok].astype(np.int64),
-            data["column"][ok].astype(np.int64),
-            np.stack([data["x"], data["y"], data["z"]], 1)[ok],
-            data["intensity"][ok],
-        )
-    )
-    assert found
-    boards = np.array(list(settegradini.board_centres().values()))
-    for target in found:
-        place = rigid.apply(work.poses[k], target.centre[None])[0]
-        off = np.linalg.norm(boards - place, axis=1).min()
-        assert off < 4 * np.hypot(target.sigma * np.sqrt(3), 0.0005), (
-            f"{off * 1000:.2f} mm at σ {target.sigma * 1000:.2f}"
-        )
-        assert 0.75 < target.fit <= 1 and target.points >= 16 and 0 <= target.incidence < np.pi / 2
 
 
 def test_no_checkerboards_in_a_plain_room():

@@ -10,8 +10,11 @@ import trimesh
 
 from terrazza.core.classify import cloth, lows, meshes
 from terrazza.core.geometry import rigid
+from terrazza.core.progress import QUIET
 from terrazza.db import queries
+from terrazza.operations.clean.trying import Piece
 from terrazza.operations.spine import health
+from terrazza.operations.spine.base import find
 from tests.run import must, opened, perform
 
 pytestmark = pytest.mark.usefixtures("alone")
@@ -230,3 +233,23 @@ def test_late_echoes_below_cost_the_ground_nothing(count, side):
     found = lows.isolated_below(xyz)
     assert not found[~late].any() and found[late].mean() > 0.85
     assert recall(xyz[~found]) > recall(xyz[~late]) - 0.005
+
+
+@pytest.mark.parametrize(
+    ("operation", "params"),
+    [
+        ("classify.by_itself", {"what": "height", "low": 1.0, "to": 64}),
+        ("classify.by_size", {"to": 66, "least": [0, 0, 2.0], "gap": 0.6}),
+        ("classify.open_air", {}),
+    ],
+)
+def test_a_try_out_of_a_rule_is_what_the_run_changes(flown, operation, params):
+    at = opened(*flown)
+    index = at.cloud(1).sample(4000)
+    rule = find(operation)
+    tried = rule().preview(at, rule.check(params), Piece({1: index}), QUIET)
+    before = held(flown)[1]
+    assert np.array_equal(before, held(flown)[1]) and tried.figures["of"] == len(index)
+    must(*flown, operation, **params)
+    changed = before != held(flown)[1]
+    assert np.array_equal(tried.gone[1], index[changed[index]]) and 0 < len(tried.gone[1]) < len(index)

@@ -86,12 +86,12 @@ def test_a_successor_takes_the_place(copied):
 
     def ask(k):
         try:
-            answers[k] = lane.ask(1, "clean.outliers", {"neighbours": 4 + k}, region)
+            answers[k] = lane.ask(1, "clean.outliers", {"neighbours": 4 + k, "scans": [1]}, region)
         except TerrazzaError as error:
             answers[k] = error
 
     try:
-        lane.ask(1, "clean.outliers", {}, region)
+        lane.ask(1, "clean.outliers", {"scans": [1]}, region)
         threads = []
         for k in range(3):
             threads.append(threading.Thread(target=ask, args=(k,)))

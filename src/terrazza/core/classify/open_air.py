@@ -62,6 +62,7 @@ def classify(xyz: np.ndarray, height: np.ndarray, cell: float, many: np.ndarray 
     code[built] = BUILDING
     _filled(shape, code)
     _beside(shape, code, rough)
+    _under(shape, code, rim=False)
     _vehicles(shape, code, height)
     _wires(shape, code, height)
     _poles(shape, code, height)
@@ -139,8 +140,8 @@ def _beside(shape, code, rough) -> None:
     code[rest[close & (rough[rest] < 0.85)]] = BUILDING
 
 
-def _under(shape, code) -> None:
-    """What lies within the footprint of a roof and not above it belongs to the building."""
+def _under(shape, code, rim: bool = True) -> None:
+    """What lies within the footprint of a roof (and on its rim) and not above it belongs to the building."""
     built = code == BUILDING
     wide = max(PLAN, 1.5 * shape.cell)
     plan = np.floor(shape.xyz[:, :2] / wide).astype(np.int64)
@@ -149,7 +150,7 @@ def _under(shape, code) -> None:
     top = np.full(plan.max(0) + 3, -np.inf)
     np.maximum.at(top, tuple(plan[roof].T), shape.xyz[roof, 2])
     top = ndimage.grey_closing(top, 3) if np.isfinite(top).any() else top
-    top = ndimage.maximum_filter(top, 3)
+    top = ndimage.maximum_filter(top, 3) if rim else top
     below = (code == 0) & (shape.xyz[:, 2] < top[tuple(plan.T)] + CHIMNEY)
     code[below] = BUILDING
 

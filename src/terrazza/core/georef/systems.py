@@ -75,9 +75,14 @@ def between(code: str, wkt: str, x: np.ndarray, y: np.ndarray, z: np.ndarray) ->
     """Places of the system ``code`` in that of a WKT text; InputError where a grid it takes is missing.
     Heights stay where either system says nothing of them.
     """
-    other = CRS.from_user_input(code)
-    change = Transformer.from_crs(other, CRS.from_wkt(wkt), always_xy=True, allow_ballpark=False)
-    moved = change.transform(x, y, z)
+    try:
+        other = CRS.from_user_input(code)
+        change = Transformer.from_crs(other, CRS.from_wkt(wkt), always_xy=True, allow_ballpark=False)
+        moved = change.transform(x, y, z)
+    except (CRSError, ProjError) as error:
+        raise InputError(
+            f"“{code}” cannot be used ({error}).", "Give an EPSG code, or places in the grid."
+        ) from error
     if not np.isfinite(np.asarray(moved)).all():
         raise InputError(
             f"Places of {other.name} cannot be brought into the job's system.", "Give the path in its grid."

@@ -4,6 +4,7 @@ Attitude A = Rz(heading) · Ry(pitch) · Rx(roll), x forward, y left, z up, head
 positive pitch is nose down.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -81,7 +82,7 @@ def _course(way: np.ndarray) -> np.ndarray:
     return np.arctan2(way[..., 1], way[..., 0])
 
 
-def numbers(found: list[Pass], time: np.ndarray) -> np.ndarray:
+def numbers(found: Sequence[Pass], time: np.ndarray) -> np.ndarray:
     """(n,) the pass that times belong to, -1 for none."""
     starts, ends = np.array([p.start for p in found]), np.array([p.end for p in found])
     k = np.searchsorted(starts, time, side="right") - 1

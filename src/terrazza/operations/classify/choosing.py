@@ -7,10 +7,12 @@ from typing import Any, ClassVar
 import numpy as np
 
 from terrazza.core.classify import classes
-from terrazza.core.progress import Progress
+from terrazza.core.progress import Part, Progress
 from terrazza.errors import ParamsError
 from terrazza.operations.classify.counting import before_after, class_counts
 from terrazza.operations.clean.filtering import within_field
+from terrazza.operations.clean.taking import told as taken
+from terrazza.operations.clean.trying import Piece, Tried, try_on
 from terrazza.operations.pieces import portions
 from terrazza.operations.spine.base import Figures, Operation, Params, field, scans_field
 from terrazza.operations.spine.job import Job, Scan
@@ -44,13 +46,33 @@ class Rule(Operation):
     reads: ClassVar[frozenset[str]] = frozenset({"scan", "pose"})
     looks: ClassVar[frozenset[str]] = frozenset({"box", "cut"})
     writes: ClassVar[frozenset[str]] = frozenset({"column"})
+    tries: ClassVar[bool] = True
 
     def judge(self, job: Job, scans: list[Scan], params, folder: str, progress: Progress) -> tuple:
         """See the class."""
         raise NotImplementedError
 
+    def preview(self, job: Job, params, piece: Piece, progress: Progress) -> Tried:
+        """Which points of a piece would get another class: judged by whole scans, nothing is written."""
+        scans = [s for s in self._scans(job, params) if s.id in piece.points]
+        if getattr(params, "save", ""):
+            params = params.model_copy(update={"save": ""})
+        box = working_box(job, params.within)
+        self.doubts, self.more = [], {}
+        with job.scratch() as folder:
+            choose, args, common = self.judge(job, scans, params, folder, Part(progress, 0, 0.8))
+            own = {s.id: (args.get(s.id), job.grid_pose(s)) for s in scans}
+            rule = (choose, common, box)
+            tried = try_on(job, scans, piece, _changing, own, rule, Part(progress, 0.8, 1))
+        figures = taken(tried.tallies) | {"would": "have another class", "doubt": []}
+        return tried.with_figures(figures | self.more, self.doubts)
+
+    @staticmethod
+    def _scans(job: Job, params) -> list[Scan]:
+        return job.need_scans(params.scans, placed=True, why=", and rules work in the common frame")
+
     def run(self, job: Job, params, progress: Progress) -> Figures:
-        scans = job.need_scans(params.scans, placed=True, why=", and rules work in the common frame")
+        scans = self._scans(job, params)
         box, before = working_box(job, params.within), class_counts(job)
         self.doubts, self.more = [], {}
         with job.scratch() as folder:
@@ -63,13 +85,24 @@ class Rule(Operation):
         return told(moves) | before_after(job, before) | self.more | {"doubt": self.doubts}
 
 
-def _rewritten(cloud: Cloud, start: int, stop: int, args, common):
+def _codes(cloud: Cloud, start: int, stop: int, args, common) -> tuple[np.ndarray, np.ndarray]:
+    """Codes (n,) of a stretch now and by the rule."""
     (own, pose), (choose, rest, box) = args, common
     now = np.array(cloud.values("class", 0, start, stop), np.uint8)
     new = np.where(cloud.kept(start, stop), choose(cloud, start, stop, own, rest), now).astype(np.uint8)
     if box is not None:
         xyz = cloud.xyz(start, stop) @ pose[:3, :3].T + pose[:3, 3]
         new = np.where(box.holds(xyz), new, now)
+    return now, new
+
+
+def _changing(cloud: Cloud, start: int, stop: int, args, common) -> np.ndarray:
+    now, new = _codes(cloud, start, stop, args, common)
+    return now != new
+
+
+def _rewritten(cloud: Cloud, start: int, stop: int, args, common):
+    now, new = _codes(cloud, start, stop, args, common)
     moves = np.zeros((256, 256), np.int64)
     np.add.at(moves, (now, new), 1)
     np.fill_diagonal(moves, 0)

@@ -197,7 +197,7 @@ class Strips(Operation):
             cloud = job.cloud(scan.id)
             some = cloud.sample(max(SAMPLE * scan.points // total, 1000))
             places.append(rigid.apply(job.grid_pose(scan), cloud.at(some)))
-            numbers.append(flights.numbers(list(found), cloud.pick("time", some) + shift))
+            numbers.append(flights.numbers(found, cloud.pick("time", some) + shift))
         xyz, number = np.concatenate(places), np.concatenate(numbers)
         if not (number >= 0).any():
             raise StateError(
@@ -272,7 +272,7 @@ def _summed(piece, given: Given, progress: Progress) -> "patches.Sums":
     of, pose, start, stop = piece
     cloud = of.open()
     xyz, when = given.moved(cloud, start, stop, pose)
-    number = np.where(cloud.kept(start, stop), flights.numbers(list(given.passes), when), -1)
+    number = np.where(cloud.kept(start, stop), flights.numbers(given.passes, when), -1)
     progress.advance(stop - start, stop - start)
     return patches.sums(xyz, when, number, given.cell, given.flight.time[0])
 

@@ -44,4 +44,5 @@ def ask(request: Request, job_id: int, operation: str, wanted: Ask) -> Response:
 
 def says(figures: dict) -> str:
     """What would go, in a sentence."""
-    return f"{figures['points']:,} of {figures['of']:,} points would go ({figures['share']:.2%})"
+    would = figures.get("would", "go")
+    return f"{figures['points']:,} of {figures['of']:,} points would {would} ({figures['share']:.2%})"
