@@ -50,7 +50,7 @@ def from_landxml(path):
 
 
 def from_dxf(path):
-    faces = ezdxf.readfile(path).modelspace().query("3DFACE")
+    faces = ezdxf.readfile(path).layouts.get("Model").query("3DFACE")
     corners = np.array([[tuple(f.dxf.vtx0), tuple(f.dxf.vtx1), tuple(f.dxf.vtx2)] for f in faces])
     return corners.reshape(-1, 3), np.arange(len(corners) * 3).reshape(-1, 3)
 
@@ -77,7 +77,7 @@ def test_a_ground_model_is_the_ground_within_its_noise(job, ending, read):
 def test_contours_lie_at_their_heights(job):
     must(*job, "surface.ground")
     figures = must(*job, "surface.contours", step=0.5, path="lines.dxf")
-    lines = ezdxf.readfile(figures["path"]).modelspace().query("LWPOLYLINE")
+    lines = ezdxf.readfile(figures["path"]).layouts.get("Model").query("LWPOLYLINE")
     assert len(lines) == figures["lines"] > 10 and {e.dxf.layer for e in lines} == {
         "CONTOURS",
         "CONTOURS-MAIN",

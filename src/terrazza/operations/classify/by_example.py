@@ -12,7 +12,14 @@ from terrazza.errors import InputError, ParamsError
 from terrazza.files import whole
 from terrazza.later import later
 from terrazza.operations.classify.choosing import Rule, RuleParams, from_field, may_change
-from terrazza.operations.classify.gathering import COLOUR, INTENSITY, RETURNS, Gathered, gathered_open
+from terrazza.operations.classify.gathering import (
+    COLOUR,
+    INTENSITY,
+    RETURNS,
+    Gathered,
+    cell_field,
+    gathered_open,
+)
 from terrazza.operations.pieces import reading
 from terrazza.operations.spine.base import field, operation
 from terrazza.operations.spine.job import Job, Scan
@@ -36,15 +43,7 @@ class ByExampleParams(RuleParams):
         help="A set of examples given here by outlines, or a file: areas with a class (GeoJSON property or "
         "DXF layer), a classified cloud, or a set saved before (CSV).",
     )
-    cell: float = field(
-        "Fineness",
-        0.0,
-        unit="m",
-        ge=0,
-        le=5,
-        blank="auto",
-        help="Shapes are judged among points this far apart; 0: by the spacing of the points.",
-    )
+    cell: float = cell_field()
     from_classes: list[int] = from_field()
     save: str = field(
         "Save as", "", role="write", help="A CSV file that keeps what was learned from, for the next job."

@@ -3,6 +3,7 @@ itself.
 """
 
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
@@ -12,6 +13,7 @@ from terrazza.errors import StateError
 from terrazza.later import later
 from terrazza.operations.pieces.stations import has_station
 from terrazza.operations.pieces.surfaces import CloudPiece
+from terrazza.operations.spine.base import field as field_of
 from terrazza.operations.spine.job import Job, Scan
 
 lows = later("terrazza.core.classify.lows")
@@ -23,6 +25,19 @@ FEWEST = 200
 FINEST, COARSEST = 0.1, 2.0  # m
 WIDER = 1.2  # usual distances from point to point that shapes are looked at in
 RETURNS, INTENSITY, COLOUR = "returns", "intensity", "native_rgb"
+
+
+def cell_field() -> Any:
+    """How far apart the points are among which shapes are judged."""
+    return field_of(
+        "Fineness",
+        0.0,
+        unit="m",
+        ge=0,
+        le=5,
+        blank="auto",
+        help="Shapes are judged among points this far apart; 0: by the spacing of the points.",
+    )
 
 
 @dataclass(frozen=True)

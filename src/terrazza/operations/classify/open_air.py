@@ -6,9 +6,9 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.later import later
 from terrazza.operations.classify.choosing import Rule, RuleParams
-from terrazza.operations.classify.gathering import RETURNS, gathered_open
+from terrazza.operations.classify.gathering import RETURNS, cell_field, gathered_open
 from terrazza.operations.classify.ground import GroundParams, settled
-from terrazza.operations.spine.base import field, operation
+from terrazza.operations.spine.base import operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
@@ -20,15 +20,7 @@ UNSURE, MANY = 0.35, 0.3  # what is less sure than this is counted, and told whe
 
 
 class OpenAirParams(RuleParams):
-    cell: float = field(
-        "Fineness",
-        0.0,
-        unit="m",
-        ge=0,
-        le=5,
-        blank="auto",
-        help="Shapes are judged among points this far apart; 0: by the spacing of the points.",
-    )
+    cell: float = cell_field()
 
 
 @operation
