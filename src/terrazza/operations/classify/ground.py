@@ -105,9 +105,10 @@ class Ground(Operation):
         } | before_after(job, before)
 
 
-def settled(job: Job, scans: list[Scan], params: GroundParams, progress: Progress):
+def settled(job: Job, scans: list[Scan], params: GroundParams, progress: Progress, least: float = 0.0):
     """The settled cloth, the distance (m) to it that is ground, the thinned points (n, 3) it fell on, and how
-    many isolated ones below were left out.
+    many isolated ones below were left out.  A cell
+    left to be chosen is ``least`` m at least.
     """
     thin = thinned(job, scans, min(params.resolution / 3, 0.25) or 0.05, Part(progress, 0, 0.5))
     if len(thin) < 10:
@@ -116,7 +117,8 @@ def settled(job: Job, scans: list[Scan], params: GroundParams, progress: Progres
         )
     late = lows.isolated_below(thin)
     thin = thin[~late]
-    resolution = params.resolution or cloth.likely_resolution(thin)
+    likely = params.resolution or cloth.likely_resolution(thin)
+    resolution = params.resolution or max(likely, least)
     sheet = cloth.Cloth(
         thin,
         resolution,
@@ -126,7 +128,7 @@ def settled(job: Job, scans: list[Scan], params: GroundParams, progress: Progres
         params.slope,
         Part(progress, 0.5, 1.0),
     )
-    return sheet, params.threshold or 0.4 * resolution, thin, int(late.sum())
+    return sheet, params.threshold or 0.4 * likely, thin, int(late.sum())
 
 
 def _doubts(ground: int, taken: int, thin: np.ndarray, sheet, threshold: float) -> list[str]:

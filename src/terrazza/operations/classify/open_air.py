@@ -16,6 +16,7 @@ cloth = later("terrazza.core.classify.cloth")
 kinds = later("terrazza.core.classify.open_air")
 spatial = later("scipy.spatial")
 
+CLOTH = 0.5  # m: least cell of the cloth; a finer one climbs onto houses under which no point is ground
 UNSURE, MANY = 0.35, 0.3  # what is less sure than this is counted, and told where it is more than this share
 
 
@@ -34,7 +35,7 @@ class OpenAir(Rule):
     Params = OpenAirParams
 
     def judge(self, job: Job, scans: list[Scan], params: OpenAirParams, folder: str, progress: Progress):
-        sheet, threshold, _, _ = settled(job, scans, GroundParams(), Part(progress, 0, 0.3))
+        sheet, threshold, _, _ = settled(job, scans, GroundParams(), Part(progress, 0, 0.3), CLOTH)
         some = gathered_open(job, scans, Part(progress, 0.3, 0.4), params.cell, (RETURNS,))
         height = some.xyz[:, 2] - sheet.at(some.xyz[:, :2])
         over = height > threshold
