@@ -97,6 +97,14 @@ def test_open_air_is_ground_buildings_plants_poles_and_wires(workspace, tmp_path
     assert figures["doubt"] == [] and sum(r["after"] for r in figures["classes"]) == len(codes)
 
 
+def test_a_cloth_that_climbs_onto_houses_is_told(workspace, tmp_path, land):
+    job = flown(workspace, tmp_path, land)
+    fine, coarse = (must(*job, "classify.ground", resolution=cell) for cell in (0.15, 0.5))
+    assert any("without ground under" in d for d in fine["doubt"]) and coarse["doubt"] == []
+    codes, truth = held(job)[1], truth_of(job, land)
+    assert (codes[truth == 6] == 2).mean() < 0.04 and f1(truth == 2, codes == 2) > 0.9
+
+
 def areas_file(path, land, codes, rng):
     """Outlines of some places a class, as GeoJSON in the grid."""
     xyz, kinds, _ = land

@@ -13,10 +13,12 @@ from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
 cloth = later("terrazza.core.classify.cloth")
+ndimage = later("scipy.ndimage")
 lows = later("terrazza.core.classify.lows")
 
 GROUND, UNCLASSIFIED = 2, 1
 SAMPLE = 600_000
+COARSE, CLIMBED, WIDE = 0.5, 1.0, 5  # m, m, cells: of the cloth that a fine one is compared with
 LITTLE, BARE = 0.01, 0.5  # share of ground points, and of the area without any, that are told as doubts
 _likely: dict[tuple, float] = {}
 
@@ -101,14 +103,13 @@ class Ground(Operation):
             "resolution_m": sheet.resolution,
             "threshold_m": threshold,
             "late": late,
-            "doubt": _doubts(ground, taken, thin, sheet, threshold),
+            "doubt": _doubts(ground, taken, thin, sheet, threshold) + _climbed(thin, sheet, params),
         } | before_after(job, before)
 
 
 def settled(job: Job, scans: list[Scan], params: GroundParams, progress: Progress, least: float = 0.0):
     """The settled cloth, the distance (m) to it that is ground, the thinned points (n, 3) it fell on, and how
-    many isolated ones below were left out.  A cell
-    left to be chosen is ``least`` m at least.
+    many isolated ones below were left out.  A cell left to be chosen is ``least`` m at least.
     """
     thin = thinned(job, scans, min(params.resolution / 3, 0.25) or 0.05, Part(progress, 0, 0.5))
     if len(thin) < 10:
@@ -129,6 +130,29 @@ def settled(job: Job, scans: list[Scan], params: GroundParams, progress: Progres
         Part(progress, 0.5, 1.0),
     )
     return sheet, params.threshold or 0.4 * likely, thin, int(late.sum())
+
+
+def _climbed(thin: np.ndarray, sheet, params: GroundParams) -> list[str]:
+    """A fine cloth climbs onto houses under which no point is ground: told where a coarse one stays below it
+    over areas as wide as a room.
+    """
+    if sheet.resolution >= COARSE:
+        return []
+    coarse = cloth.Cloth(thin, COARSE, params.rigidness, params.step, params.rounds, params.slope)
+    lying = thin[cloth.ground(thin, sheet, 0.4 * sheet.resolution)]
+    if not len(lying):
+        return []
+    high = sheet.at(lying[:, :2]) - coarse.at(lying[:, :2]) > CLIMBED
+    cells = np.floor((lying[:, :2] - lying[:, :2].min(0)) / COARSE).astype(np.int64)
+    over = np.zeros(cells.max(0) + 1, bool)
+    over[tuple(cells[high].T)] = True
+    area = ndimage.binary_opening(over, np.ones((WIDE, WIDE))).sum() * COARSE**2
+    if not area:
+        return []
+    return [
+        f"On {area:.0f} m² the cloth may lie on houses or other things without ground under them: with "
+        f"cells of {COARSE:g} m it is over {CLIMBED:g} m lower there. Look at the heights, or take such cells."
+    ]
 
 
 def _doubts(ground: int, taken: int, thin: np.ndarray, sheet, threshold: float) -> list[str]:
