@@ -151,7 +151,7 @@ def _climbed(thin: np.ndarray, sheet, params: GroundParams) -> list[str]:
         return []
     return [
         f"On {area:.0f} m² the cloth may lie on houses or other things without ground under them: with "
-        f"cells of {COARSE:g} m it is over {CLIMBED:g} m lower there. Look at the heights, or take such cells."
+        f"cells of {COARSE:g} m it is over {CLIMBED:g} m lower there. Look at the heights, or take those."
     ]
 
 
