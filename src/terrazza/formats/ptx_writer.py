@@ -14,13 +14,13 @@ class Cells:
 
     @property
     def kind(self) -> np.dtype:
-        """Of a grid that points are put into, ``there`` where something is."""
-        return np.dtype([("xyz", "<f8", 3), ("intensity", "<u2"), ("rgb", "u1", 3), ("there", "u1")])
+        """Of a grid that points are put into."""
+        return np.dtype([("xyz", "<f8", 3), ("intensity", "<u2"), ("rgb", "u1", 3)])
 
     def put(self, grid: np.ndarray, place: np.ndarray, chunk: dict[str, np.ndarray]) -> None:
         """Put points into their places (n,) of a flat grid."""
         part = np.zeros(len(place), self.kind)
-        part["xyz"], part["there"] = chunk["xyz"], 1
+        part["xyz"] = chunk["xyz"]
         for name in ("intensity", "rgb"):
             if name in chunk:
                 part[name] = chunk[name]

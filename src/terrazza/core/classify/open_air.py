@@ -9,18 +9,16 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy import ndimage
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from terrazza.core.classify import shape as shapes
+from terrazza.core.clean import specks
 
 OTHER, GROUND, LOW, MEDIUM, HIGH, BUILDING, WIRE, VEHICLE, POLE = 1, 2, 3, 4, 5, 6, 14, 68, 69
 BANDS = ((0.5, LOW), (2.0, MEDIUM), (np.inf, HIGH))  # m over ground
 
 ROOF, EAVES, FACADE = 4.0, 1.8, 2.5  # m²: smallest roof; m: lowest part of one, and least height of a facade
 THIN_ROOF = 24  # points of the smallest roof
-RING = 6.0  # cells in which the surroundings of a rough point are looked at
 SHARE = 0.5  # of the surroundings of a rough point that is building, for the point to be
 SET_BACK = 0.35  # m: of windows and edges from the face of a wall
 PLAN, CHIMNEY = 0.6, 0.9  # m: cells of a footprint, and how far things on a roof stand up
@@ -87,13 +85,6 @@ def _rough(shape: shapes.Shape, many) -> np.ndarray:
     return np.maximum(off, np.clip(1.6 * through - 0.2, 0, 1))
 
 
-def _sizes(number: np.ndarray, xyz: np.ndarray, groups: int) -> tuple[np.ndarray, np.ndarray]:
-    low, high = np.full((groups, 3), np.inf), np.full((groups, 3), -np.inf)
-    np.minimum.at(low, number, xyz)
-    np.maximum.at(high, number, xyz)
-    return low, high
-
-
 def _built(shape, piece, height, rough) -> np.ndarray:
     """Mask of the points on roofs and facades: large smooth pieces, up in the air or reaching up there."""
     out = np.zeros(len(piece), bool)
@@ -104,7 +95,7 @@ def _built(shape, piece, height, rough) -> np.ndarray:
     many = np.bincount(number, minlength=groups)
     lean = np.bincount(number, np.abs(shape.normals[index, 2]), groups) / many
     bumpy = np.bincount(number, rough[index], groups) / many
-    area = many * shape.cell**2 / np.where(lean > 0.3, 1.0, 1.0)
+    area = many * shape.cell**2
     low, high = np.full(groups, np.inf), np.full(groups, -np.inf)
     np.minimum.at(low, number, height[index])
     np.maximum.at(high, number, height[index])
@@ -157,14 +148,10 @@ def _under(shape, code, rim: bool = True) -> None:
 
 def _groups(xyz: np.ndarray, gap: float) -> np.ndarray:
     """(n,) number of the group of points nearer to each other than ``gap`` (m)."""
-    cells = np.floor(xyz / (gap / 1.5)).astype(np.int64)
-    places, back = np.unique(cells, axis=0, return_inverse=True)
-    pairs = cKDTree(places).query_pairs(1.8, output_type="ndarray")
-    n = len(places)
-    _, number = connected_components(
-        coo_array((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(n, n)), directed=False
-    )
-    return number[back.ravel()]
+    edge = gap / 1.5
+    low = np.floor(xyz.min(0) / edge) * edge
+    code, back = np.unique(specks.codes(specks.plain(xyz, edge, low)), return_inverse=True)
+    return specks.clusters(code)[back]
 
 
 def _spans(xy: np.ndarray) -> tuple[float, float]:

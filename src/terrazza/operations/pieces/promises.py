@@ -92,13 +92,17 @@ def _laz_bytes(job, chosen, params, share):
     )
 
 
+def _everywhere(chosen: Selection, name: str) -> bool:
+    """Whether all chosen scans have a column."""
+    return all(c.has(name) for c in chosen.clouds.values())
+
+
 def lines_of(chosen: Selection, params) -> xyz.Lines:
     """The lines that a text file of these points has."""
-    everywhere = lambda name: all(c.has(name) for c in chosen.clouds.values())
     return xyz.Lines(
-        ("intensity",) * everywhere("intensity")
+        ("intensity",) * _everywhere(chosen, "intensity")
         + ("rgb",) * any(chosen.colours.values())
-        + ("class",) * everywhere("class"),
+        + ("class",) * _everywhere(chosen, "class"),
         params.decimals,
         MARKS[params.delimiter],
     )
@@ -123,8 +127,7 @@ def counted_lines_of(chosen: Selection, params) -> xyz.CountedLines:
 
 def record_of(chosen: Selection, params) -> ply_writer.Record:
     """The record that a PLY file of these points has."""
-    everywhere = lambda name: all(c.has(name) for c in chosen.clouds.values())
-    columns = tuple(n for n in ("intensity", "class") if everywhere(n))
+    columns = tuple(n for n in ("intensity", "class") if _everywhere(chosen, n))
     return ply_writer.Record(columns + ("rgb",) * any(chosen.colours.values()), params.scale)
 
 
