@@ -102,7 +102,7 @@ def test_changes_come_from_our_own_pages(empty, headers, status):  # noqa: F811
 
 
 @pytest.mark.parametrize(
-    "path", ["/", "/jobs/1/import", "/jobs/1/scene.json", "/static/terrazza.css", "/nowhere"]
+    "path", ["/", "/jobs/1/import", "/jobs/1/scene.json", "/static/css/base.css", "/nowhere"]
 )
 def test_every_answer_carries_the_headers(client, path):  # noqa: F811
     headers = client.get(path).headers
