@@ -82,20 +82,22 @@ def duration(seconds) -> str:
     return f"{seconds:.1f} s" if seconds < 60 else f"{int(seconds // 60)} min {int(seconds % 60)} s"
 
 
+SCRIPTS = HERE / "static" / "js"
+FIRST = ("frame.js", "trouble.js", "glance.js")  # what draws the first points
+
+
 def _modules() -> list[str]:
     """Addresses of the table's scripts, what draws the first points first: they begin to load at once, and
     already while a job is being chosen.
     """
-    return [
-        *(
-            f"/static/js/{p.name}"
-            for p in sorted(
-                (HERE / "static" / "js").glob("*.js"),
-                key=lambda p: (p.name not in ("frame.js", "glance.js"), p.name),
-            )
-        ),
-        "/static/vendor/three.module.js",
-    ]
+    found = sorted(SCRIPTS.rglob("*.js"), key=lambda path: (path.name not in FIRST, path))
+    own = [f"/static/js/{path.relative_to(SCRIPTS).as_posix()}" for path in found]
+    return [*own, "/static/vendor/three.module.js"]
+
+
+def _tools() -> list[str]:
+    """Addresses of the table's tools: every script in their folder is one."""
+    return [f"/static/js/tools/{path.name}" for path in sorted((SCRIPTS / "tools").glob("*.js"))]
 
 
 environment = Environment(
@@ -116,7 +118,7 @@ environment.filters |= {
     "clock": lambda t: time.strftime("%H:%M", time.localtime(t)),
     "day": lambda t: time.strftime("%d %b %Y", time.localtime(t)),
 }
-environment.globals |= {"version": __version__, "stamp": _stamp(), "modules": _modules()}
+environment.globals |= {"version": __version__, "stamp": _stamp(), "modules": _modules(), "tools": _tools()}
 
 
 def render(request: Request, template: str, /, **context) -> str:

@@ -27,11 +27,36 @@ void main() {
 
 export class Edges {
   constructor() {
-    this.target = new THREE.WebGLRenderTarget(1, 1, { minFilter: 1003, magFilter: 1003, depthTexture: new THREE.DepthTexture(1, 1) });
+    this.target = new THREE.WebGLRenderTarget(1, 1, {
+      minFilter: 1003,
+      magFilter: 1003,
+      depthTexture: new THREE.DepthTexture(1, 1),
+    });
     const triangle = new THREE.BufferGeometry();
-    triangle.setAttribute("position", new THREE.BufferAttribute(new Float32Array([-1, -1, 0, 3, -1, 0, -1, 3, 0]), 3));
-    this.uniforms = { uColour: { value: this.target.texture }, uDepth: { value: this.target.depthTexture }, uPane: { value: new THREE.Vector4() }, uPixel: { value: new THREE.Vector2() }, uLens: { value: new THREE.Vector3() }, uReach: { value: 1.4 }, uOn: { value: true } };
-    const cover = new THREE.Mesh(triangle, new THREE.RawShaderMaterial({ vertexShader: VERTEX, fragmentShader: FRAGMENT, glslVersion: THREE.GLSL3, depthTest: false, depthWrite: false, uniforms: this.uniforms }));
+    triangle.setAttribute(
+      "position",
+      new THREE.BufferAttribute(new Float32Array([-1, -1, 0, 3, -1, 0, -1, 3, 0]), 3),
+    );
+    this.uniforms = {
+      uColour: { value: this.target.texture },
+      uDepth: { value: this.target.depthTexture },
+      uPane: { value: new THREE.Vector4() },
+      uPixel: { value: new THREE.Vector2() },
+      uLens: { value: new THREE.Vector3() },
+      uReach: { value: 1.4 },
+      uOn: { value: true },
+    };
+    const cover = new THREE.Mesh(
+      triangle,
+      new THREE.RawShaderMaterial({
+        vertexShader: VERTEX,
+        fragmentShader: FRAGMENT,
+        glslVersion: THREE.GLSL3,
+        depthTest: false,
+        depthWrite: false,
+        uniforms: this.uniforms,
+      }),
+    );
     cover.frustumCulled = false;
     this.scene = new THREE.Scene();
     this.scene.add(cover);
@@ -47,11 +72,19 @@ export class Edges {
 
   // Bring one view's pane from the target to the screen, shaded. Rectangles are in canvas pixels.
   show(renderer, view, on) {
-    const { width, height } = renderer.domElement, ratio = renderer.getPixelRatio(), r = view.rect, u = this.uniforms;
+    const { width, height } = renderer.domElement,
+      ratio = renderer.getPixelRatio(),
+      r = view.rect,
+      u = this.uniforms;
     renderer.setRenderTarget(null);
     renderer.setViewport(r.x, r.y, r.width, r.height);
     renderer.setScissor(r.x, r.y, r.width, r.height);
-    u.uPane.value.set((r.x * ratio) / width, (r.y * ratio) / height, (r.width * ratio) / width, (r.height * ratio) / height);
+    u.uPane.value.set(
+      (r.x * ratio) / width,
+      (r.y * ratio) / height,
+      (r.width * ratio) / width,
+      (r.height * ratio) / height,
+    );
     u.uPixel.value.set(ratio / width, ratio / height);
     u.uLens.value.set(view.camera.near, view.camera.far, view.camera.isOrthographicCamera ? 0 : 1);
     u.uOn.value = on;

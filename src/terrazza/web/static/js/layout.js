@@ -26,7 +26,9 @@ export function declarations() {
     `#define NATIVE ${colour(layout.slots.native_rgb)}`,
     `#define PHOTO ${colour(layout.slots.photo_rgb)}`,
     `#define FLAGS ${item(layout.flags)}`,
-    `#define RAMP(mode) (${Object.keys(layout.ramps).map((name, k) => `mode == ${k + 6} ? ${item(layout.slots[name])} : `).join("")}0.)`,
+    `#define RAMP(mode) (${Object.keys(layout.ramps)
+      .map((name, k) => `mode == ${k + 6} ? ${item(layout.slots[name])} : `)
+      .join("")}0.)`,
   ].join("\n");
 }
 

@@ -1,11 +1,20 @@
 // The view from a station: tiles of its range grid on a canvas, zoomed down to the single pixel, with what is marked in it.
+import { common, triangle } from "./marks.js";
 import { said } from "./notation.js";
+import { escaped } from "./text.js";
 import { Tiles } from "./tiles.js";
+import { ask } from "./trouble.js";
 
-const esc = (s) => String(s).replace(/[&<>"]/g, (c) => ({ "&": "&amp;", "<": "&lt;", ">": "&gt;", '"': "&quot;" })[c]);
+// The station's names that are written are so far apart (px).
+const APART = [66, 13];
+// A line's part is seen under so many radians, and a line has so many at most.
+const PART = 0.03,
+  MOST_PARTS = 60;
+const MARGIN = 20; // px around the pane within which marks are drawn
 
 export class StationView {
   constructor(pane, app) {
+    this.kind = "station";
     this.pane = pane;
     this.app = app;
     this.canvas = pane.querySelector("canvas");
@@ -17,12 +26,12 @@ export class StationView {
     new ResizeObserver(() => this.draw()).observe(pane);
   }
 
-  get shown() { return !this.pane.hidden; }
+  get shown() {
+    return !this.pane.hidden;
+  }
 
   async open(place) {
-    const answer = await fetch(`/jobs/${this.app.job}/station/${place}.json`);
-    const about = await answer.json();
-    if (!answer.ok) throw new Error(`${about.message} ${about.hint ?? ""}`);
+    const about = await (await ask(`/jobs/${this.app.job}/station/${place}.json`)).json();
     const same = this.about?.key === about.key;
     this.about = about;
     this.pane.hidden = false;
@@ -39,12 +48,17 @@ export class StationView {
   }
 
   buttons() {
-    this.pane.querySelector(".opts").innerHTML = this.about.modes.map((m) => `<button type="button" data-mode="${m}" class="${m === this.mode ? "on" : ""}">${m}</button>`).join("") + '<button type="button" data-mode="-" title="Back to space (G)">×</button>';
+    this.pane.querySelector(".opts").innerHTML = `${this.about.modes
+      .map(
+        (m) => `<button type="button" data-mode="${m}" class="${m === this.mode ? "on" : ""}">${m}</button>`,
+      )
+      .join("")}<button type="button" data-mode="-" title="Back to space (G)">×</button>`;
   }
 
   fit() {
-    const r = this.pane.getBoundingClientRect(), { rows, columns } = this.about;
-    this.scale = Math.max(r.width / columns, r.height / rows * 0.7);
+    const r = this.pane.getBoundingClientRect(),
+      { rows, columns } = this.about;
+    this.scale = Math.max(r.width / columns, (r.height / rows) * 0.7);
     this.x = columns / 2;
     this.y = rows / 2;
   }
@@ -64,16 +78,32 @@ export class StationView {
   }
 
   // Pane pixel of a place in the grid, and back.
-  toPane(column, row) { const r = this.pane.getBoundingClientRect(); return [r.width / 2 + (column + 0.5 - this.x) * this.scale, r.height / 2 + (row + 0.5 - this.y) * this.scale]; }
-  toGrid(px, py) { const r = this.pane.getBoundingClientRect(); return [this.x + (px - r.width / 2) / this.scale, this.y + (py - r.height / 2) / this.scale]; }
+  toPane(column, row) {
+    const r = this.pane.getBoundingClientRect();
+    return [
+      r.width / 2 + (column + 0.5 - this.x) * this.scale,
+      r.height / 2 + (row + 0.5 - this.y) * this.scale,
+    ];
+  }
+  toGrid(px, py) {
+    const r = this.pane.getBoundingClientRect();
+    return [this.x + (px - r.width / 2) / this.scale, this.y + (py - r.height / 2) / this.scale];
+  }
 
   // Where a point of the scene (relative to its origin) is seen, as column and row; null where the grid does not reach.
   seen(point) {
-    const scan = this.app.cloud.scans.get(this.about.scan), m = scan.matrix.clone().invert().elements;
-    const [x, y, z] = [0, 1, 2].map((k) => m[k] * point[0] + m[4 + k] * point[1] + m[8 + k] * point[2] + m[12 + k] - this.about.eye[k]);
-    const { azimuth, across, elevation, down } = this.about, middle = (azimuth[0] + azimuth.at(-1)) / 2, turn = 2 * Math.PI;
-    const a = Math.atan2(y, x) - middle + Math.PI, az = middle + (a - turn * Math.floor(a / turn)) - Math.PI;
-    const column = between(azimuth, across, az), row = between(elevation, down, Math.atan2(z, Math.hypot(x, y)));
+    const scan = this.app.cloud.scans.get(this.about.scan),
+      m = scan.matrix.clone().invert().elements;
+    const [x, y, z] = [0, 1, 2].map(
+      (k) => m[k] * point[0] + m[4 + k] * point[1] + m[8 + k] * point[2] + m[12 + k] - this.about.eye[k],
+    );
+    const { azimuth, across, elevation, down } = this.about,
+      middle = (azimuth[0] + azimuth.at(-1)) / 2,
+      turn = 2 * Math.PI;
+    const a = Math.atan2(y, x) - middle + Math.PI,
+      az = middle + (a - turn * Math.floor(a / turn)) - Math.PI;
+    const column = between(azimuth, across, az),
+      row = between(elevation, down, Math.atan2(z, Math.hypot(x, y)));
     return column === null || row === null ? null : [column, row];
   }
 
@@ -85,32 +115,52 @@ export class StationView {
   }
 
   paint() {
-    const r = this.pane.getBoundingClientRect(), ratio = Math.min(window.devicePixelRatio, 2), { rows, columns, tile, turn } = this.about, c = this.canvas.getContext("2d");
+    const r = this.pane.getBoundingClientRect(),
+      ratio = Math.min(window.devicePixelRatio, 2),
+      { rows, columns, tile, turn } = this.about,
+      c = this.canvas.getContext("2d");
     this.canvas.width = r.width * ratio;
     this.canvas.height = r.height * ratio;
     c.setTransform(ratio, 0, 0, ratio, 0, 0);
     c.fillStyle = getComputedStyle(document.body).getPropertyValue("--paper-2");
     c.fillRect(0, 0, r.width, r.height);
     c.imageSmoothingEnabled = this.scale < 1;
-    const level = Math.max(0, Math.floor(Math.log2(1 / this.scale))), top = Math.ceil(Math.log2(Math.max(rows, columns) / tile));
+    const level = Math.max(0, Math.floor(Math.log2(1 / this.scale))),
+      top = Math.ceil(Math.log2(Math.max(rows, columns) / tile));
     let missing = 0;
     for (const lap of turn ? [-1, 0, 1] : [0]) {
       // a coarser layer lies below until the finer has come
       for (const l of [Math.max(top, level), level]) missing += this.layer(c, r, l, lap * columns);
     }
     this.pane.dataset.state = missing ? "loading" : "idle";
-    this.mark(r);
+    this.mark();
   }
 
   layer(c, r, level, shift) {
-    const { rows, columns, tile } = this.about, span = tile * 2 ** level, [left, top] = this.toGrid(0, 0), [right, bottom] = this.toGrid(r.width, r.height);
+    const { rows, columns, tile } = this.about,
+      span = tile * 2 ** level,
+      [left, top] = this.toGrid(0, 0),
+      [right, bottom] = this.toGrid(r.width, r.height);
     let missing = 0;
     for (let y = Math.max(0, Math.floor(top / span)); y * span < Math.min(rows, bottom); y++) {
-      for (let x = Math.max(0, Math.floor((left - shift) / span)); x * span < Math.min(columns, right - shift); x++) {
+      for (
+        let x = Math.max(0, Math.floor((left - shift) / span));
+        x * span < Math.min(columns, right - shift);
+        x++
+      ) {
         const image = this.tile(level, x, y);
-        if (!image) { missing++; continue; }
+        if (!image) {
+          missing++;
+          continue;
+        }
         const [px, py] = this.toPane(x * span + shift - 0.5, y * span - 0.5);
-        c.drawImage(image, px, py, image.naturalWidth * 2 ** level * this.scale + 0.3, image.naturalHeight * 2 ** level * this.scale + 0.3);
+        c.drawImage(
+          image,
+          px,
+          py,
+          image.naturalWidth * 2 ** level * this.scale + 0.3,
+          image.naturalHeight * 2 ** level * this.scale + 0.3,
+        );
       }
     }
     return missing;
@@ -118,43 +168,91 @@ export class StationView {
 
   tile(level, x, y) {
     const { key, version } = this.about;
-    return this.tiles.get(`/jobs/${this.app.job}/station/${key}/${version}/${this.mode}/${level}/${x}-${y}.png`);
+    return this.tiles.get(
+      `/jobs/${this.app.job}/station/${key}/${version}/${this.mode}/${level}/${x}-${y}.png`,
+    );
   }
 
-  mark(r) {
-    const out = [], labels = [], laps = this.about.turn ? [-1, 0, 1] : [0], inside = ([x, y]) => x > -20 && y > -20 && x < r.width + 20 && y < r.height + 20;
-    const put = (at, draw) => laps.forEach((lap) => { const p = this.toPane(at[0] + lap * this.about.columns, at[1]); if (inside(p)) out.push(draw(p)); });
-    if (this.app.marks) for (const m of this.about.marks.toSorted((a, b) => a.range - b.range)) put(m.at, ([x, y]) => {
+  // Pane pixels of a place in the scene, in the lap that is in view; null where it is not seen.
+  toPixel(place) {
+    const at = this.seen(place);
+    return (
+      at && (this.laps.map((lap) => this.toPane(at[0] + lap, at[1])).find((p) => this.inside(p)) ?? null)
+    );
+  }
+
+  // A station that turns all around shows its grid once more on either side.
+  get laps() {
+    const { turn, columns } = this.about;
+    return turn ? [0, -columns, columns] : [0];
+  }
+
+  inside(/** @type {number[]} */ [x, y]) {
+    const { width, height } = this.pane.getBoundingClientRect();
+    return x > -MARGIN && y > -MARGIN && x < width + MARGIN && y < height + MARGIN;
+  }
+
+  // How lines are laid flat (ink.js): in columns and rows of the grid, in parts short enough to follow its bend.
+  flatParts(a, b) {
+    const e = this.app.cloud.scans.get(this.about.scan).matrix.elements,
+      from = e.slice(12, 15);
+    const near = Math.min(...[a, b].map((p) => Math.hypot(...p.map((v, k) => v - from[k]))));
+    const angle = Math.hypot(...a.map((v, k) => v - b[k])) / Math.max(near, 0.1);
+    return Math.min(MOST_PARTS, Math.ceil(angle / PART));
+  }
+  flatKey() {
+    const { key, version, columns } = this.about;
+    return `${key} ${version} ${this.laps.find((lap) => this.x - lap >= 0 && this.x - lap < columns) ?? 0}`;
+  }
+  flatPiece(a, b) {
+    const from = this.seen(a),
+      to = this.seen(b),
+      { turn, columns } = this.about;
+    if (!from || !to) return null;
+    return turn && Math.abs(from[0] - to[0]) > columns / 2 ? null : [from, to];
+  }
+  flatTo() {
+    const { width, height } = this.pane.getBoundingClientRect(),
+      s = this.scale;
+    return [s, 0, 0, s, width / 2 + (0.5 - this.x) * s, height / 2 + (0.5 - this.y) * s];
+  }
+
+  mark() {
+    const labels = [],
+      { app } = this,
+      { notation } = app.cloud.data;
+    const nearest = app.marks ? this.about.marks.toSorted((a, b) => a.range - b.range) : [];
+    const own = nearest.map((m) => {
       if (m.hidden && m.kind !== "station") return "";
-      const free = !m.hidden && labels.every(([a, b]) => Math.abs(a - x) > 66 || Math.abs(b - y) > 13);
-      if (free) labels.push([x, y]);
-      const label = free ? `<text x="${x + 10}" y="${y - 5}">${esc(m.name)} <tspan class="far">${said(this.app.cloud.data.notation, m.range, 1)}</tspan></text>` : "";
-      if (m.kind === "station") return `<g class="go${m.hidden ? " behind" : ""}" data-scan="${m.scan}"><path d="M${x} ${y - 8}l7 12.5h-14z" class="station"/><title>${esc(m.says)}: step there</title></g>${label}`;
-      return `<circle cx="${x}" cy="${y}" r="${m.kind === "control" ? 6 : 4}" class="${m.kind === "control" ? "control" : "measure"}" fill="none"/>${label}`;
+      const places = this.laps
+        .map((lap) => this.toPane(m.at[0] + lap, m.at[1]))
+        .filter((p) => this.inside(p));
+      return places.map((p) => ownMark(m, p, labelled(m, p, labels, notation))).join("");
     });
-    if (this.app.marks) for (const m of this.app.cloud.data.measures ?? []) m.at.forEach((p, k) => { const at = this.seen(p); if (at) put(at, ([x, y]) => `<circle cx="${x}" cy="${y}" r="3.5" class="measure" fill="none"/>${k ? "" : `<text x="${x + 7}" y="${y - 6}">${esc(m.label)}</text>`}`); });
-    for (const pin of this.app.cloud.data.pins ?? []) { const at = this.seen(pin.at); if (at) put(at, ([x, y]) => `<g class="pinmark" data-pin="${pin.id}"><path d="M${x} ${y}l-5 -12a5.4 5.4 0 1 1 10 0z" class="pin"/></g><text x="${x + 9}" y="${y - 9}">${esc(pin.name)}</text>`); }
-    const p = this.app.picked?.local && this.seen(this.app.picked.local);
-    if (p) put(p, ([x, y]) => `<circle cx="${x}" cy="${y}" r="7" class="picked"/><circle cx="${x}" cy="${y}" r="9.5" class="picked2"/>`);
-    this.marks.innerHTML = out.join("");
+    this.app.ink.paint(this);
+    this.marks.innerHTML = own.join("") + common(this, app);
   }
 
   async pick(px, py) {
     let [column, row] = this.toGrid(px, py).map(Math.floor);
     if (this.about.turn) column = ((column % this.about.columns) + this.about.columns) % this.about.columns;
-    const answer = await fetch(`/jobs/${this.app.job}/station/${this.about.key}/pick?row=${row}&column=${column}&hidden=${[...this.app.cloud.hiddenClasses].join(",")}`);
+    const where = `row=${row}&column=${column}&hidden=${[...this.app.hiddenClasses].join(",")}`;
+    const answer = await ask(`/jobs/${this.app.job}/station/${this.about.key}/pick?${where}`);
     const point = await answer.json();
     if (point) point.local = point.shown.map((v, k) => v - this.app.cloud.data.origin[k]);
     return point;
   }
 
   wire() {
-    const at = (e) => { const r = this.pane.getBoundingClientRect(); return [e.clientX - r.left, e.clientY - r.top]; };
+    const at = (e) => {
+      const r = this.pane.getBoundingClientRect();
+      return [e.clientX - r.left, e.clientY - r.top];
+    };
     let drag = null;
     this.pane.addEventListener("pointerdown", (e) => {
       if (e.target.closest(".opts, .tag")) return;
       this.pane.setPointerCapture(e.pointerId);
-      drag = { at: at(e), from: at(e), moved: false, go: e.target.closest(".go")?.dataset.scan };  // marks are drawn anew while it is down
+      drag = { at: at(e), from: at(e), moved: false, go: e.target.closest(".go")?.dataset.scan }; // marks are drawn anew while it is down
     });
     this.pane.addEventListener("pointermove", (e) => {
       if (!drag) return;
@@ -176,18 +274,30 @@ export class StationView {
     this.pane.addEventListener("click", (e) => {
       const mode = e.target.closest("[data-mode]")?.dataset.mode;
       if (mode === "-") this.close();
-      else if (mode) { this.mode = mode; this.buttons(); this.draw(); }
+      else if (mode) {
+        this.mode = mode;
+        this.buttons();
+        this.draw();
+      }
     });
-    this.pane.addEventListener("wheel", (e) => {
-      e.preventDefault();
-      const [px, py] = at(e), before = this.toGrid(px, py);
-      this.scale = Math.min(Math.max(this.scale * Math.exp(-Math.max(-60, Math.min(60, e.deltaY)) * 0.0035), 0.02), 60);
-      const after = this.toGrid(px, py);
-      this.x += before[0] - after[0];
-      this.y += before[1] - after[1];
-      this.settle();
-      this.draw();
-    }, { passive: false });
+    this.pane.addEventListener(
+      "wheel",
+      (e) => {
+        e.preventDefault();
+        const [px, py] = at(e),
+          before = this.toGrid(px, py);
+        this.scale = Math.min(
+          Math.max(this.scale * Math.exp(-Math.max(-60, Math.min(60, e.deltaY)) * 0.0035), 0.02),
+          60,
+        );
+        const after = this.toGrid(px, py);
+        this.x += before[0] - after[0];
+        this.y += before[1] - after[1];
+        this.settle();
+        this.draw();
+      },
+      { passive: false },
+    );
   }
 
   settle() {
@@ -202,8 +312,31 @@ export class StationView {
 function between(falling, places, value) {
   const last = falling.length - 1;
   if (value > falling[0] || value < falling[last]) return null;
-  let low = 0, high = last;
-  while (high - low > 1) { const k = (low + high) >> 1; falling[k] >= value ? (low = k) : (high = k); }
+  let low = 0,
+    high = last;
+  while (high - low > 1) {
+    const k = (low + high) >> 1;
+    falling[k] >= value ? (low = k) : (high = k);
+  }
   const t = (falling[low] - value) / Math.max(falling[low] - falling[high], 1e-12);
   return places[low] + t * (places[high] - places[low]);
+}
+
+// The name of what is marked and how far it is, where it is seen and there is room.
+function labelled(m, /** @type {number[]} */ [x, y], labels, notation) {
+  const free = labels.every(([a, b]) => Math.abs(a - x) > APART[0] || Math.abs(b - y) > APART[1]);
+  if (m.hidden || !free) return "";
+  labels.push([x, y]);
+  const far = said(notation, m.range, 1);
+  return `<text x="${x + 10}" y="${y - 5}">${escaped(m.name)} <tspan class="far">${far}</tspan></text>`;
+}
+
+function ownMark(m, /** @type {number[]} */ [x, y], label) {
+  if (m.kind !== "station") {
+    const [radius, kind] = m.kind === "control" ? [6, "control"] : [4, "measure"];
+    return `<circle cx="${x}" cy="${y}" r="${radius}" class="${kind}" fill="none"/>${label}`;
+  }
+  const title = `<title>${escaped(m.says)}: step there</title>`;
+  const head = `<g class="go${m.hidden ? " behind" : ""}" data-scan="${m.scan}">`;
+  return `${head}${triangle([x, y], "station")}${title}</g>${label}`;
 }

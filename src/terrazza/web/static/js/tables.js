@@ -4,12 +4,15 @@ const cell = (td) => {
   copy.querySelectorAll("details, button.plain.link, select, img, .copy").forEach((n) => n.remove());
   copy.querySelectorAll("input").forEach((n) => n.replaceWith(n.value));
   copy.querySelectorAll("small").forEach((n) => n.prepend(" "));
-  let text = copy.textContent.replace(/\u202f/g, "").replace(/\s+/g, " ").trim();
-  if (/^[=+\-@]/.test(text) && !/^[+\-]?[\d.,’' ]+$/.test(text)) text = `'${text}`; // no spreadsheet shall take it for a formula
+  let text = copy.textContent
+    .replace(/\u202f/g, "")
+    .replace(/\s+/g, " ")
+    .trim();
+  if (/^[=+\-@]/.test(text) && !/^[+-]?[\d.,’' ]+$/.test(text)) text = `'${text}`; // no spreadsheet shall take it for a formula
   return /[",;\n]/.test(text) ? `"${text.replace(/"/g, '""')}"` : text;
 };
 
-export const csv = (table) => [...table.rows].map((r) => [...r.cells].map(cell).join(",")).join("\n") + "\n";
+export const csv = (table) => `${[...table.rows].map((r) => [...r.cells].map(cell).join(",")).join("\n")}\n`;
 
 export function wire(root = document) {
   for (const table of root.querySelectorAll("table.figures[data-name]:not([data-copy])")) {

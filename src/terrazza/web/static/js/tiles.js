@@ -13,7 +13,10 @@ export class Tiles {
     if (image) this.images.delete(url);
     else {
       image = new Image();
-      image.onload = image.onerror = () => { image.settled = true; this.onLoad(); };
+      image.onload = image.onerror = () => {
+        image.settled = true;
+        this.onLoad();
+      };
       image.src = url;
     }
     this.images.set(url, image);
@@ -22,5 +25,7 @@ export class Tiles {
   }
 
   // Whether an answer to it, be it a refusal, has come.
-  settled(url) { return this.images.get(url)?.settled ?? false; }
+  settled(url) {
+    return this.images.get(url)?.settled ?? false;
+  }
 }

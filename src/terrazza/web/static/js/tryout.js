@@ -1,6 +1,6 @@
 // Try-outs: what a filter would take of what is in view, shown in place with its numbers, again whenever a number changes.
 import { pieces } from "./regions.js";
-import { notice } from "./notice.js";
+import { ask, tell } from "./trouble.js";
 
 const AGAIN = 350; // ms after the last change of a number
 
@@ -19,7 +19,9 @@ export class TryOut {
       clearTimeout(this.waiting);
       this.waiting = setTimeout(() => this.ask(), AGAIN);
     });
-    document.addEventListener("htmx:afterSwap", () => { if (this.form && !this.form.isConnected) this.stop(); });
+    document.addEventListener("htmx:afterSwap", () => {
+      if (this.form && !this.form.isConnected) this.stop();
+    });
   }
 
   start(form) {
@@ -36,29 +38,51 @@ export class TryOut {
     this.app.draw();
   }
 
-  outlet() { return this.form?.querySelector("[data-tried]"); }
+  outlet() {
+    return this.form?.querySelector("[data-tried]");
+  }
 
   async ask() {
-    const { app } = this, mine = ++this.asked, view = app.space, form = this.form;
+    const { app } = this,
+      mine = ++this.asked,
+      view = app.space,
+      form = this.form;
     if (!form) return;
     const outlet = this.outlet();
     outlet.dataset.state = "asking";
-    const region = { pieces: pieces(view), but: [], scans: app.cloud.visibleScans().filter((s) => s.record.placed).map((s) => s.id), hidden: [...app.cloud.hiddenClasses], budget: 1 };
+    const region = {
+      pieces: pieces(view),
+      but: [],
+      scans: app.cloud
+        .visibleScans()
+        .filter((s) => s.record.placed)
+        .map((s) => s.id),
+      hidden: [...app.cloud.hiddenClasses],
+      budget: 1,
+    };
     try {
-      const answer = await fetch(`/jobs/${app.job}/try/${form.dataset.operation}`, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ values: [...new FormData(form)].map(([k, v]) => [k, String(v)]), region }) });
+      const values = [...new FormData(form)].map(([k, v]) => [k, String(v)]);
+      const answer = await ask(`/jobs/${app.job}/try/${form.dataset.operation}`, {
+        json: { values, region },
+      });
       if (answer.status === 204 || mine !== this.asked) return;
-      if (!answer.ok) throw new Error((await answer.json()).message);
       this.show(await answer.arrayBuffer(), outlet);
     } catch (error) {
-      if (mine === this.asked) { notice(error.message); this.stop(); }
+      if (mine === this.asked) {
+        tell(error);
+        this.stop();
+      }
     }
   }
 
   show(buffer, outlet) {
-    const size = new DataView(buffer).getUint32(0, true), told = JSON.parse(new TextDecoder().decode(new Uint8Array(buffer, 4, size)));
+    const size = new DataView(buffer).getUint32(0, true),
+      told = JSON.parse(new TextDecoder().decode(new Uint8Array(buffer, 4, size)));
     this.app.cloud.setMarks(new Float32Array(buffer, 4 + size));
     const percent = (row) => `${((100 * row.taken) / Math.max(row.points, 1)).toFixed(2)} %`;
-    const lines = told.figures.by_range.map((row) => [`${row.from_m} m ${row.to_m ? `to ${row.to_m} m` : "and on"}`, row]).concat(told.figures.by_class.filter((row) => row.taken).map((row) => [row.name, row]));
+    const lines = told.figures.by_range
+      .map((row) => [`${row.from_m} m ${row.to_m ? `to ${row.to_m} m` : "and on"}`, row])
+      .concat(told.figures.by_class.filter((row) => row.taken).map((row) => [row.name, row]));
     outlet.replaceChildren();
     const head = document.createElement("p");
     head.textContent = `${told.says}${told.whole ? "" : ", of an even share of what is in view"}, ${told.seconds.toFixed(1)} s`;

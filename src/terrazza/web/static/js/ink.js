@@ -1,0 +1,82 @@
+// Lines of drawings, and where the slab cuts surfaces: kept as paths in each view's own flat plane, and only moved when the view moves.
+
+const WIDTH = 1.6; // px
+const KEPT = 1e-6;
+
+// A view's canvas over its points and below its marks.
+function canvasOf(pane) {
+  const canvas = document.createElement("canvas");
+  canvas.className = "ink";
+  pane.insertBefore(canvas, pane.querySelector("svg.marks"));
+  return canvas;
+}
+
+export class Ink {
+  constructor(app) {
+    this.app = app;
+    this.held = new Map(); // by view: canvas, and the paths with what they were made of
+  }
+
+  of(view) {
+    if (!this.held.has(view)) this.held.set(view, { canvas: canvasOf(view.pane), key: null, paths: [] });
+    return this.held.get(view);
+  }
+
+  // Draw the lines of a view where it looks now.
+  paint(view) {
+    const { drawings } = this.app.cloud.data,
+      held = this.of(view),
+      { width, height } = view.pane.getBoundingClientRect();
+    const ratio = Math.min(window.devicePixelRatio, 2),
+      { canvas } = held,
+      key = `${this.app.cloud.data.state} ${view.flatKey()}`;
+    if (held.key !== key) Object.assign(held, { key, paths: pathsOf(drawings, view) });
+    canvas.hidden = !held.paths.length;
+    if (canvas.hidden) return;
+    canvas.width = width * ratio;
+    canvas.height = height * ratio;
+    const c = canvas.getContext("2d"),
+      matrix = new DOMMatrix(view.flatTo());
+    c.scale(ratio, ratio);
+    c.lineWidth = WIDTH;
+    c.lineJoin = "round";
+    for (const { colour, path } of held.paths) {
+      const placed = new Path2D();
+      placed.addPath(path, matrix);
+      c.strokeStyle = colour || getComputedStyle(document.body).getPropertyValue("--terracotta");
+      c.stroke(placed);
+    }
+  }
+}
+
+// One path a colour, of all lines as a view lays them flat.
+function pathsOf(drawings, view) {
+  const byColour = new Map();
+  for (const { lines } of drawings) {
+    for (const { at, closed, colour = "" } of lines) {
+      if (!byColour.has(colour)) byColour.set(colour, new Path2D());
+      trace(byColour.get(colour), closed ? [...at, at[0]] : at, view);
+    }
+  }
+  return [...byColour].map(([colour, path]) => ({ colour, path }));
+}
+
+// A line from point to point, interrupted where the view does not show it.
+function trace(path, places, view) {
+  let last = null;
+  const draw = (a, b) => {
+    const piece = view.flatPiece(a, b);
+    if (!piece) return;
+    const [from, to] = piece;
+    if (!last || Math.abs(from[0] - last[0]) + Math.abs(from[1] - last[1]) > KEPT)
+      path.moveTo(from[0], from[1]);
+    path.lineTo(to[0], to[1]);
+    last = to;
+  };
+  for (let k = 1; k < places.length; k++) {
+    const [a, b] = [places[k - 1], places[k]],
+      n = view.flatParts?.(a, b) ?? 1;
+    const at = (i) => a.map((v, axis) => v + ((b[axis] - v) * i) / n);
+    for (let i = 0; i < n; i++) draw(at(i), at(i + 1));
+  }
+}

@@ -1,0 +1,40 @@
+// What is chosen from on the table: scans and classes to show, and colourings.
+import { classColour, scanColour } from "./palette.js";
+import { html, raw } from "./text.js";
+
+const all = (selector) => document.querySelectorAll(selector);
+const colourings = (group) => all(`[data-group="${group}"] button`);
+
+function choice(value, shown, colour, words) {
+  return html`<label><input type="checkbox" value="${value}" ${raw(shown ? "checked" : "")}><span class="swatch" style="background:${colour}"></span>${words}</label>`;
+}
+
+export function fillLists(app) {
+  const { data } = app.cloud;
+  const scans = data.scans.map((s) =>
+    choice(s.id, !app.hiddenScans.has(s.id), scanColour(s.id), `${s.id} ${s.name}`),
+  );
+  const classes = Object.entries(data.classes).map(([code, name]) =>
+    choice(code, !app.hiddenClasses.has(+code), classColour(+code), `${code} ${name}`),
+  );
+  document.getElementById("scan-list").innerHTML = scans.join("") || "no scans yet";
+  document.getElementById("class-list").innerHTML = classes.join("") || "no classes yet";
+  for (const b of [...colourings("colour"), ...colourings("twin")]) {
+    const { value } = b.dataset;
+    b.disabled = ["native", "photo"].includes(value) && !data.scans.some((s) => s[value]);
+  }
+  markColourings(app);
+}
+
+export function markColourings(app) {
+  for (const b of colourings("colour")) b.classList.toggle("on", b.dataset.value === app.mode);
+  for (const b of colourings("twin")) b.classList.toggle("on", b.dataset.value === app.twin.mode);
+}
+
+// A scan or a class ticked or unticked.
+export function ticked(app, input) {
+  const name = input.closest("#scan-list") ? "hiddenScans" : "hiddenClasses",
+    hidden = new Set(app[name]);
+  input.checked ? hidden.delete(+input.value) : hidden.add(+input.value);
+  app[name] = hidden;
+}

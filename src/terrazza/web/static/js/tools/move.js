@@ -1,0 +1,91 @@
+// Move a scan by hand: shift and turn it in plan, lift it in the slab, and set it where it fits.
+import { button, link, send, show } from "../gestures.js";
+import { nearest } from "../picking.js";
+import { html } from "../text.js";
+
+const DEGREE = Math.PI / 180;
+const rowMajor = (e) => [0, 1, 2, 3].flatMap((r) => [e[r], e[4 + r], e[8 + r], e[12 + r]]);
+const putBack = (app, { scan, before }) => app.cloud.setPose(scan, rowMajor(before.elements));
+
+function turned(e, view, from, to) {
+  const bearing = ([x, y]) => {
+    const w = view.toWorld(x, y);
+    return Math.atan2(w[1] - e[13], w[0] - e[12]);
+  };
+  const angle = bearing(to) - bearing(from),
+    c = Math.cos(angle),
+    s = Math.sin(angle);
+  for (const k of [0, 4, 8]) [e[k], e[k + 1]] = [c * e[k] - s * e[k + 1], s * e[k] + c * e[k + 1]];
+}
+
+function shifted(e, view, from, to) {
+  const dx = (to[0] - from[0]) * view.scale,
+    dy = (from[1] - to[1]) * (view.scaleUp ?? view.scale);
+  const [ux, uy] = view.kind === "plan" ? [1, 0] : view.pieceAt(view.toWorld(...to)[0]).u;
+  e[12] += ux * dx;
+  e[13] += uy * dx;
+  e[view.kind === "plan" ? 13 : 14] += dy;
+}
+
+function poseValues(app, scan) {
+  const e = scan.matrix.elements,
+    o = app.cloud.data.origin,
+    heading = Math.atan2(e[1], e[0]);
+  const c = Math.cos(-heading),
+    s = Math.sin(-heading);
+  // tilt = R · Rz(−heading): its small rotation about X and Y
+  const [r0, r1, r2] = [0, 1, 2].map((r) => [e[r] * c + e[4 + r] * s, -e[r] * s + e[4 + r] * c, e[8 + r]]);
+  const place = { x: e[12] + o[0], y: e[13] + o[1], z: e[14] + o[2] };
+  const tilt = { tilt_x_deg: (r2[1] - r1[2]) / 2 / DEGREE, tilt_y_deg: (r0[2] - r2[0]) / 2 / DEGREE };
+  return { scan: scan.id, ...place, heading_deg: heading / DEGREE, ...tilt };
+}
+
+function leave(app) {
+  if (app.moving) putBack(app, app.moving);
+  app.moving = null;
+  show("");
+  app.dirty();
+}
+
+export default {
+  name: "move",
+  key: "d",
+  order: 60,
+  title: "move",
+  help: "Move a scan by hand",
+  steps: ["register"],
+  cursor: "move",
+  sends: ["register.set_pose"],
+  drags: true,
+  down(app, view, px, py, event) {
+    if (view.kind === "space") return false;
+    const scan = app.moving?.scan ?? nearest(view, app.cloud, px, py)?.node.scan;
+    if (!scan) return false;
+    const before = app.moving?.before ?? scan.matrix.clone();
+    app.moving = { scan, before, last: [px, py], turn: event.shiftKey && view.kind === "plan" };
+    return true;
+  },
+  move(app, view, px, py) {
+    const { scan, last, turn } = app.moving,
+      e = scan.matrix.elements.slice();
+    (turn ? turned : shifted)(e, view, last, [px, py]);
+    app.moving = { ...app.moving, last: [px, py] };
+    app.cloud.setPose(scan, rowMajor(e));
+    app.dirty();
+  },
+  up(app) {
+    const { scan } = app.moving,
+      how = "shift and turn (Shift) in plan, lift in slab.";
+    show(
+      html`<b>${scan.record.name}</b>: ${how}<br>` + button("set", "set it here") + link("no", "put it back"),
+      (what) => {
+        if (what === "set") {
+          send(app, "register.set_pose", poseValues(app, scan));
+          app.moving = null; // it stays where it is until the scene says so too
+        }
+        leave(app);
+      },
+    );
+  },
+  leave,
+};
