@@ -2,6 +2,7 @@
 PORT ?= 8321
 WORKSPACE ?= workspace
 BIN = .venv/bin
+NODE = node_modules/.bin
 RUN = env -u PYTHONDONTWRITEBYTECODE $(BIN)
 
 .PHONY: demo test check cluster-demo test-share bench vendor clean
@@ -12,9 +13,12 @@ demo: .venv/.ready            ## install, make the demo job, serve it
 test: .venv/.ready-test       ## install what tests need on top, and run them all
 	$(RUN)/pytest
 
-check: .venv/.ready-test      ## what a machine can say of the code without running it
+check: .venv/.ready-test node_modules/.ready  ## what a machine can say of the code without running it
 	$(BIN)/ruff check --quiet src tests benchmarks scripts
 	$(BIN)/ruff format --quiet --check src tests benchmarks scripts
+	$(NODE)/biome ci --diagnostic-level=warn --reporter=summary
+	$(NODE)/tsc --project .
+	node --test --test-reporter=dot tests/js
 
 cluster-demo: .venv/.ready-cluster  ## the demo recipe through a scheduler and two workers on this machine
 	scripts/cluster-demo "$(WORKSPACE)-cluster"
@@ -24,6 +28,9 @@ cluster-demo: .venv/.ready-cluster  ## the demo recipe through a scheduler and t
 
 .venv/.ready-test: pyproject.toml scripts/setup
 	scripts/setup test
+
+node_modules/.ready: package-lock.json scripts/setup
+	scripts/setup scripts
 
 .venv/.ready-cluster: pyproject.toml scripts/setup
 	scripts/setup cluster

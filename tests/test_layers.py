@@ -113,6 +113,16 @@ def test_modules_say_what_they_are(path):
     assert len(path.read_text().splitlines()) <= 400
 
 
+@pytest.mark.parametrize(
+    "path",
+    [p for kind in ("js", "css") for p in sorted((SOURCE / "web" / "static" / kind).rglob("*." + kind))],
+    ids=lambda p: p.name,
+)
+def test_scripts_and_styles_are_short_and_say_what_they_are(path):
+    lines = path.read_text().splitlines()
+    assert lines[0].startswith(("//", "/*")) and len(lines) <= 400
+
+
 @pytest.mark.parametrize("operation", all_operations(), ids=lambda o: o.name)
 def test_operations_are_documented(operation):
     about = describe(operation)

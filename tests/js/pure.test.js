@@ -1,0 +1,107 @@
+// The pure modules of the table, in Node.
+import assert from "node:assert/strict";
+import { test } from "node:test";
+import { lineThrough, numbersIn, planOf } from "../../src/terrazza/web/static/js/frame.js";
+import { Heap } from "../../src/terrazza/web/static/js/heap.js";
+import { field, metres, round, said, written } from "../../src/terrazza/web/static/js/notation.js";
+import { State } from "../../src/terrazza/web/static/js/state.js";
+import { html, raw } from "../../src/terrazza/web/static/js/text.js";
+import { again, Refusal } from "../../src/terrazza/web/static/js/trouble.js";
+
+const FEET = { per_unit: 0.3048, unit: "ft", decimals: 2, decimal: ".", thousands: "’", order: "N E H" };
+
+test("a change tells its watchers once, and the views what the strongest of it asks for", () => {
+  const effects = [],
+    seen = [],
+    part = {};
+  const state = new State({ a: [1, "overlay"], b: [2, "dirty"], c: [3, "none"] }, (e) => effects.push(e));
+  state.on(["a", "c"], (before) => seen.push({ ...before }));
+  state.lend(part, ["a"]);
+  state.set({ a: 5, b: 6 });
+  part.a = 7;
+  state.set({ a: 7, c: 3 });
+  assert.deepEqual(effects, ["dirty", "overlay"]);
+  assert.deepEqual(seen, [{ a: 1, b: 2 }, { a: 5 }]);
+  assert.deepEqual([part.a, state.get("b")], [7, 6]);
+  assert.throws(() => state.set({ d: 1 }), /no d/);
+  assert.throws(() => new State({ a: [1, "explode"] }, () => {}), /explode/);
+});
+
+test("what only passes is tried again, what is refused is not", async () => {
+  for (const [status, tries] of [
+    [0, 3],
+    [503, 3],
+    [409, 3],
+    [404, 1],
+    [422, 1],
+  ]) {
+    let asked = 0;
+    const work = async () => {
+      asked++;
+      throw new Refusal("no", status);
+    };
+    await assert.rejects(again(work, { tries: 3, pause: 1 }), /no/);
+    assert.equal(asked, tries, `status ${status}`);
+  }
+  let left = 2;
+  const late = async () => {
+    if (left--) throw new Refusal("not yet", 503);
+    return "there";
+  };
+  assert.equal(await again(late, { pause: 1 }), "there");
+  await assert.rejects(
+    again(
+      async () => {
+        throw new TypeError("ours");
+      },
+      { pause: 1 },
+    ),
+    TypeError,
+  );
+});
+
+test("lengths are written as the job writes them", () => {
+  assert.equal(said(null, -1234.5678), "−1234.568 m");
+  assert.equal(written(FEET, 3048), "10’000.00");
+  assert.equal(written(null, -0.0001), "0.000");
+  assert.equal(metres(FEET, field(FEET, 3.048)), 3.048);
+  for (const most of [0.013, 0.7, 1, 4.9, 5, 260]) {
+    const { metres: length } = round(null, most);
+    assert.ok(length <= most * (1 + 1e-9) && length > most / 2.5 - 1e-12, `${length} of ${most}`);
+  }
+});
+
+test("values in markup are never markup", () => {
+  assert.equal(
+    html`<b title="${'"x"'}">${"<i>&"}</b>${raw("<br>")}${undefined}`,
+    '<b title="&quot;x&quot;">&lt;i&gt;&amp;</b><br>',
+  );
+});
+
+test("the heap gives back what weighs most", () => {
+  const heap = new Heap(),
+    weights = Array.from({ length: 500 }, (_, k) => (k * 7919) % 503);
+  for (const w of weights) heap.push(w, w);
+  const out = [];
+  for (let top = heap.pop(); top !== undefined; top = heap.pop()) out.push(top);
+  assert.deepEqual(
+    out,
+    [...weights].sort((a, b) => b - a),
+  );
+});
+
+test("the line of the slab runs along the building, and a plan holds its box", () => {
+  const box = { min: [0, 0, 0], max: [40, 10, 3] };
+  const [a, b] = lineThrough([10, 5], 0.1, box);
+  assert.ok(Math.abs(Math.atan2(b[1] - a[1], b[0] - a[0]) - 0.1) < 1e-9);
+  const [c, d] = lineThrough([10, 5], Math.PI / 2 + 0.1, box);
+  assert.ok(
+    Math.abs(Math.cos(Math.atan2(d[1] - c[1], d[0] - c[0]) - 0.1)) > 1 - 1e-9,
+    "across, where that is longer",
+  );
+  const { centre, scale } = planOf(box, 400, 300);
+  assert.deepEqual(centre, [20, 5]);
+  assert.ok(scale * 400 >= 40 && scale * 300 >= 10);
+  assert.deepEqual(numbersIn("#plan=1,2,x;cut=1,0,0.1").numbers("plan", 3), null);
+  assert.deepEqual(numbersIn("#plan=1,2,x;cut=1,0,0.1").numbers("cut", 3), [1, 0, 0.1]);
+});
