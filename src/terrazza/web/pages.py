@@ -13,6 +13,7 @@ from terrazza import __version__
 from terrazza.core.classify.classes import name as class_name
 from terrazza.db import queries
 from terrazza.operations.spine.notation import Notation
+from terrazza.store import schema
 
 HERE = Path(__file__).parent
 
@@ -82,6 +83,7 @@ def duration(seconds) -> str:
     return f"{seconds:.1f} s" if seconds < 60 else f"{int(seconds // 60)} min {int(seconds % 60)} s"
 
 
+COLOURINGS = ("intensity", "native", "photo", "scan", "class", "height")  # and those of columns of their own
 SCRIPTS = HERE / "static" / "js"
 FIRST = ("frame.js", "trouble.js", "glance.js")  # what draws the first points
 
@@ -119,6 +121,7 @@ environment.filters |= {
     "day": lambda t: time.strftime("%d %b %Y", time.localtime(t)),
 }
 environment.globals |= {"version": __version__, "stamp": _stamp(), "modules": _modules(), "tools": _tools()}
+environment.globals["colourings"] = [*COLOURINGS, *schema.layout()["ramps"].values()]
 
 
 def render(request: Request, template: str, /, **context) -> str:

@@ -1,5 +1,6 @@
 // What the tools share: the exact point under a click, the small panel on the table, and sending an operation.
 import { exact } from "./picking.js";
+import { fetchPart } from "./trouble.js";
 
 // Show a small panel; `act(what, event)` is called with the data-do of a button pressed in it.
 export function show(markup, act) {
@@ -23,7 +24,7 @@ export function send(app, operation, values) {
   if (tool.sends && !tool.sends.includes(operation) && !ANYWHERE.includes(operation)) {
     throw new Error(`the tool ${tool.name} does not declare that it sends ${operation}`);
   }
-  return window.htmx.ajax("POST", `/jobs/${app.job}/do/${operation}`, { target: "#strip", values });
+  return fetchPart("POST", `/jobs/${app.job}/do/${operation}`, { target: "#strip", values });
 }
 const ANYWHERE = ["table.keep_view"]; // sent whatever tool is in hand
 

@@ -3,11 +3,12 @@ import * as files from "./files.js";
 import { field } from "./notation.js";
 import { classColour, scanColour } from "./palette.js";
 import * as tables from "./tables.js";
+import { fetchPart } from "./trouble.js";
 
 const job = () => document.body.dataset.job;
 export const step = () => document.body.dataset.step;
 
-const fetchInto = (target, part) => window.htmx.ajax("GET", `/jobs/${job()}/${part}`, { target });
+const fetchInto = (target, part) => fetchPart("GET", `/jobs/${job()}/${part}`, { target });
 const refreshSheet = () => fetchInto("#sheet", `sheet/${step()}`);
 const refreshTerraces = () => fetchInto("#terraces", `part/terraces/${step()}`);
 

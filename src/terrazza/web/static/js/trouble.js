@@ -17,6 +17,15 @@ export class Refusal extends Error {
   }
 }
 
+const unanswered = () => new Refusal("The server does not answer. Is it still running?", 0);
+
+// Ask the server for a part of the page, which takes its place at once.
+export function fetchPart(method, url, how) {
+  return window.htmx.ajax(method, url, how).catch(() => {
+    throw unanswered();
+  });
+}
+
 // Ask the server: the answer, or a Refusal in its words. `json` is sent as such.
 export async function ask(url, /** @type {RequestInit & { json?: unknown }} */ { json, ...how } = {}) {
   const sent =
@@ -27,7 +36,7 @@ export async function ask(url, /** @type {RequestInit & { json?: unknown }} */ {
   try {
     answer = await fetch(url, { ...sent, ...how });
   } catch {
-    throw new Refusal("The server does not answer. Is it still running?", 0);
+    throw unanswered();
   }
   if (answer.ok) return answer;
   const said = await answer.json().catch(() => ({ message: `The server answers ${answer.status}.` }));
