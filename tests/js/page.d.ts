@@ -48,6 +48,7 @@ declare module "../../src/terrazza/web/static/js/table.js" {
     box: any;
     hiddenScans: Set<number>;
     hiddenClasses: Set<number>;
+    hiddenSurfaces: Set<number>;
     tool: string;
     draft: any;
     picked: any;

@@ -5,6 +5,7 @@ import { lineThrough, numbersIn, planOf } from "../../src/terrazza/web/static/js
 import { Heap } from "../../src/terrazza/web/static/js/heap.js";
 import { field, metres, round, said, written } from "../../src/terrazza/web/static/js/notation.js";
 import { State } from "../../src/terrazza/web/static/js/state.js";
+import { cuts, rimOf } from "../../src/terrazza/web/static/js/surfaces.js";
 import { html, raw } from "../../src/terrazza/web/static/js/text.js";
 import { again, Refusal } from "../../src/terrazza/web/static/js/trouble.js";
 
@@ -104,4 +105,20 @@ test("the line of the slab runs along the building, and a plan holds its box", (
   assert.ok(scale * 400 >= 40 && scale * 300 >= 10);
   assert.deepEqual(numbersIn("#plan=1,2,x;cut=1,0,0.1").numbers("plan", 3), null);
   assert.deepEqual(numbersIn("#plan=1,2,x;cut=1,0,0.1").numbers("cut", 3), [1, 0, 0.1]);
+});
+
+test("a surface has a rim, and the slab cuts it where it is", () => {
+  // a roof: two slopes that meet in a ridge along y at x = 2, height 1
+  const vertices = new Float32Array([0, 0, 0, 2, 0, 1, 4, 0, 0, 0, 6, 0, 2, 6, 1, 4, 6, 0]);
+  const triangles = new Uint32Array([0, 1, 3, 1, 4, 3, 1, 2, 4, 2, 5, 4]);
+  const rim = rimOf(triangles, 6);
+  assert.equal(rim.length, 2 * 6, "six edges, without the ridge and the diagonals");
+  const roof = { vertices, triangles, at: [10, 20, 5] };
+  const ends = [...cuts(roof, { a: [0, 23], u: [1, 0] })].flat();
+  assert.equal(ends.length, 8);
+  for (const [x, y, z] of ends) {
+    assert.ok(Math.abs(y - 23) < 1e-5);
+    assert.ok(Math.abs(z - (6 - Math.abs(x - 12) / 2)) < 1e-5, `height ${z} at ${x}`);
+  }
+  assert.deepEqual([...cuts(roof, { a: [0, 40], u: [1, 0] })], []);
 });

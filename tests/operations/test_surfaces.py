@@ -10,7 +10,9 @@ from lxml import etree
 from terrazza.core.classify import meshes
 from terrazza.core.surfaces import contours, ground, volume
 from terrazza.db import queries
+from terrazza.errors import NotFound
 from terrazza.operations.spine import fieldbook, health
+from terrazza.web.contexts import surfaces
 from tests.run import must, opened, perform
 
 pytestmark = pytest.mark.usefixtures("alone")
@@ -72,6 +74,22 @@ def test_a_ground_model_is_the_ground_within_its_noise(job, ending, read):
     assert np.nanmax(np.abs(off)) < 0.09
     fieldbook.tidy(*job)
     assert health.check(opened(*job)) == []
+
+
+def test_the_views_get_the_triangles_that_are_kept(job):
+    must(*job, "surface.ground", name="Hill")
+    opened_job = opened(*job)
+    (listed,) = surfaces.listed(opened_job)
+    packed = surfaces.pack(opened_job, listed["id"], listed["version"])
+    vertices, triangles = (opened_job.array(f"surface-1-{what}") for what in ("vertices", "triangles"))
+    n, m = np.frombuffer(packed, "<u4", 2)
+    origin = np.frombuffer(packed, "<f8", 3, 8)
+    shown = np.frombuffer(packed, "<f4", 3 * n, 32).reshape(-1, 3) + origin
+    assert listed["name"] == "Hill" and (n, m) == (len(vertices), len(triangles))
+    assert 0 < np.abs(shown - vertices).max() < 1e-5, "single precision, but near an origin of its own"
+    assert np.array_equal(np.frombuffer(packed, "<u4", 3 * m, 32 + 12 * n).reshape(-1, 3), triangles)
+    with pytest.raises(NotFound, match="another one"):
+        surfaces.pack(opened_job, 1, "older")
 
 
 def test_contours_lie_at_their_heights(job):

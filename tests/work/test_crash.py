@@ -27,6 +27,7 @@ from terrazza.work.open import open_workspace
 from tests import flown, scenes
 from tests.conftest import like
 from tests.run import must, opened
+from tests.web.test_pages import STEPS, client_on
 
 TABLE = {
     "measure.take",
@@ -44,6 +45,9 @@ SMALL = TABLE | {
     "surface.ground",
     "surface.contours",
     "surface.volume",
+    "deliver.report",
+    "deliver.dxf",
+    "draw.rename",
     "register.choose",
     "import.complete",
     "import.walk",
@@ -233,6 +237,7 @@ def made(tmp_path_factory):
     for operation in ("measure.take", "pins.put", "boxes.put"):
         must(workspace, queries.job_by(id=1), operation, **CASES[operation])
     must(workspace, queries.job_by(id=1), "surface.ground", **CASES["surface.ground"])
+    must(workspace, queries.job_by(id=1), "surface.contours", **CASES["surface.contours"])
     for to, west in (("6", -8.5), ("5", 0.5)):
         half = [[west, -9], [west + 9, -9], [west + 9, 9], [west, 9]]
         must(workspace, queries.job_by(id=1), "classify.example", view=LOOK, polygon=half, to=to)
@@ -351,6 +356,10 @@ def test_everything_is_on_disk_before_the_commit_that_names_it(
     monkeypatch.setattr(Job, "commit", recorded)
     params = params_of(operation, opened(copied, row), field, tmp_path)
     must(copied, row, operation, **params)
+    client = client_on(copied, monkeypatch)
+    for page in (*(f"sheet/{step}" for step in STEPS), "scene.json", "part/fieldbook", "table/notes"):
+        answer = client.get(f"/jobs/{row.id}/{page}")
+        assert answer.status_code == 200, f"after {operation}, {page} answers {answer.status_code}"
     writes = {
         "import.files",
         "clean.outliers",

@@ -114,8 +114,8 @@ def assemble(job: Job, surveyor: str, progress: Progress) -> list:
                 d["name"],
                 str(len(d["lines"])),
                 *(
-                    n.number(v / n.metres)
-                    for v in (sum(x["length"] for x in d["lines"]), d["height"], d["thickness"])
+                    "" if v is None else n.number(v / n.metres)
+                    for v in (sum(x["length"] for x in d["lines"]), d.get("height"), d.get("thickness"))
                 ),
             ]
             for d in job.facts("drawing").values()

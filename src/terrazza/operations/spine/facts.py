@@ -150,11 +150,26 @@ class ExampleValue(Value):
     points: int
 
 
-class DrawingValue(Value):
-    """Lines drawn on a slab."""
+class LineValue(Value):
+    """A line of a drawing: vertices (n, 3) in the job frame (m), its length (m); where it was fitted, the
+    RMS of its points.
+    """
 
     name: str
-    lines: list
+    layer: str
+    vertices: Matrix
+    closed: bool
+    length: float
+    rms_mm: float | None = None
+
+
+class DrawingValue(Value):
+    """Lines; where they were drawn on a slab, its height and thickness (m, grid or job frame)."""
+
+    name: str
+    lines: list[LineValue]
+    height: float | None = None
+    thickness: float | None = None
 
 
 class SurfaceValue(Value):

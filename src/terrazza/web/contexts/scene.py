@@ -13,7 +13,7 @@ from terrazza.operations.georeference.sightings import places
 from terrazza.operations.pieces.stations import has_station
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store import schema
-from terrazza.web.contexts import table
+from terrazza.web.contexts import surfaces, table
 
 from_above = later("terrazza.core.draw.from_above")
 spatial = later("scipy.spatial")
@@ -66,6 +66,7 @@ def build(job: Job) -> dict:
             "control": control(job, origin),
             "targets": targets(job, origin),
             "drawings": _drawings(job, origin),
+            "surfaces": surfaces.listed(job),
             "direction": _direction(job),
             "layout": schema.layout(),
             "classes": {str(c): classes.name(c) for c in _classes_there(job)},
@@ -264,7 +265,6 @@ def _drawing(job: Job, number: int, drawing: dict, origin) -> dict:
     return {
         "id": number,
         "name": drawing["name"],
-        "height": drawing["height"] - origin[2],
         "lines": [
             {"name": line["name"], "closed": line["closed"], "at": part.tolist()}
             for line, part in zip(lines, parts)

@@ -63,6 +63,7 @@ BY_HAND = frozenset(
     deliver.xyz deliver.ptx deliver.pts deliver.ply deliver.dxf deliver.report deliver.measures
     deliver.pins""".split()
 )
+LISTED = 60  # lines of a drawing that the sheet lists one by one
 FIRST = 3  # numbers of a form that are shown at once; the others on a touch
 
 
@@ -288,9 +289,21 @@ def _classify(job: Job) -> dict:
     }
 
 
+def _drawing(number: int, drawing: dict) -> dict:
+    """A drawing with its lines, where they are few, and what each layer holds of them."""
+    layers: dict[str, dict] = {}
+    for line in drawing["lines"]:
+        layer = layers.setdefault(line["layer"], {"name": line["layer"], "lines": 0, "length": 0.0})
+        layer["lines"] += 1
+        layer["length"] += line["length"]
+    listed = drawing["lines"] if len(drawing["lines"]) <= LISTED else []
+    thickness = drawing.get("thickness")
+    return drawing | {"id": number, "layers": list(layers.values()), "listed": listed, "thickness": thickness}
+
+
 def _draw(job: Job) -> dict:
     return {
-        "drawings": [{"id": int(k), **d} for k, d in job.facts("drawing").items()],
+        "drawings": [_drawing(int(k), d) for k, d in job.facts("drawing").items()],
         "form": form(job, "draw.plan_slab"),
     }
 

@@ -8,7 +8,7 @@ from fastapi.responses import JSONResponse, Response
 
 from terrazza.errors import NotFound
 from terrazza.web.contexts import nodes as node_bytes
-from terrazza.web.contexts import picking, regions
+from terrazza.web.contexts import picking, regions, surfaces
 from terrazza.web.contexts import scene as context
 from terrazza.web.routes.common import job_of
 
@@ -50,6 +50,13 @@ def tree(request: Request, job_id: int, scan: int, version: str) -> Response:
     job = job_of(request, job_id)
     _need(job, scan, version)
     return Response(node_bytes.tree(job, scan), media_type="application/octet-stream", headers=FOR_GOOD)
+
+
+@router.get("/surface/{number}/{version}")
+def surface(request: Request, job_id: int, number: int, version: str) -> Response:
+    """The triangles of a surface (see ``contexts.surfaces.pack``)."""
+    packed = surfaces.pack(job_of(request, job_id), number, version)
+    return Response(packed, media_type="application/octet-stream", headers=FOR_GOOD)
 
 
 @router.post("/region")

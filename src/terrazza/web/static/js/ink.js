@@ -2,6 +2,8 @@
 
 const WIDTH = 1.6; // px
 const KEPT = 1e-6;
+const DRAWN = "--terracotta",
+  EARTH = "--olive"; // colours of lines that have none, and of surfaces
 
 // A view's canvas over its points and below its marks.
 function canvasOf(pane) {
@@ -29,12 +31,17 @@ export class Ink {
       { width, height } = view.pane.getBoundingClientRect();
     const ratio = Math.min(window.devicePixelRatio, 2),
       { canvas } = held,
-      key = `${this.app.cloud.data.state} ${view.flatKey()}`;
-    if (held.key !== key) Object.assign(held, { key, paths: pathsOf(drawings, view) });
+      key = `${this.app.cloud.data.state} ${this.app.surfaces.key} ${view.flatKey()}`;
+    if (held.key !== key)
+      Object.assign(held, {
+        key,
+        paths: [...pathsOf(drawings, view), ...surfacePaths(this.app.surfaces, view)],
+      });
     canvas.hidden = !held.paths.length;
     if (canvas.hidden) return;
     canvas.width = width * ratio;
     canvas.height = height * ratio;
+    const style = getComputedStyle(document.body);
     const c = canvas.getContext("2d"),
       matrix = new DOMMatrix(view.flatTo());
     c.scale(ratio, ratio);
@@ -43,7 +50,7 @@ export class Ink {
     for (const { colour, path } of held.paths) {
       const placed = new Path2D();
       placed.addPath(path, matrix);
-      c.strokeStyle = colour || getComputedStyle(document.body).getPropertyValue("--terracotta");
+      c.strokeStyle = colour.startsWith("--") ? style.getPropertyValue(colour) : colour;
       c.stroke(placed);
     }
   }
@@ -53,7 +60,7 @@ export class Ink {
 function pathsOf(drawings, view) {
   const byColour = new Map();
   for (const { lines } of drawings) {
-    for (const { at, closed, colour = "" } of lines) {
+    for (const { at, closed, colour = DRAWN } of lines) {
       if (!byColour.has(colour)) byColour.set(colour, new Path2D());
       trace(byColour.get(colour), closed ? [...at, at[0]] : at, view);
     }
@@ -79,4 +86,12 @@ function trace(path, places, view) {
     const at = (i) => a.map((v, axis) => v + ((b[axis] - v) * i) / n);
     for (let i = 0; i < n; i++) draw(at(i), at(i + 1));
   }
+}
+
+// Where a view cuts surfaces, or their rims.
+function surfacePaths(surfaces, view) {
+  if (!["plan", "slab"].includes(view.kind)) return [];
+  const path = new Path2D();
+  for (const ends of surfaces.lines(view)) trace(path, ends, view);
+  return surfaces.shown.length ? [{ colour: EARTH, path }] : [];
 }

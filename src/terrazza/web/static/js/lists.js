@@ -17,6 +17,11 @@ export function fillLists(app) {
   const classes = Object.entries(data.classes).map(([code, name]) =>
     choice(code, !app.hiddenClasses.has(+code), classColour(+code), `${code} ${name}`),
   );
+  const surfaces = data.surfaces.map((s) =>
+    choice(s.id, !app.hiddenSurfaces.has(s.id), "var(--olive)", s.name),
+  );
+  document.getElementById("surface-list").innerHTML = surfaces.join("");
+  document.getElementById("surface-chooser").hidden = !surfaces.length;
   document.getElementById("scan-list").innerHTML = scans.join("") || "no scans yet";
   document.getElementById("class-list").innerHTML = classes.join("") || "no classes yet";
   for (const b of [...colourings("colour"), ...colourings("twin")]) {
@@ -31,9 +36,16 @@ export function markColourings(app) {
   for (const b of colourings("twin")) b.classList.toggle("on", b.dataset.value === app.twin.mode);
 }
 
-// A scan or a class ticked or unticked.
+// The lists of what can be hidden, and where it is kept what is.
+const HIDDEN = {
+  "scan-list": "hiddenScans",
+  "class-list": "hiddenClasses",
+  "surface-list": "hiddenSurfaces",
+};
+
+// A scan, a class or a surface ticked or unticked.
 export function ticked(app, input) {
-  const name = input.closest("#scan-list") ? "hiddenScans" : "hiddenClasses",
+  const name = HIDDEN[input.closest(".chooser-list").id],
     hidden = new Set(app[name]);
   input.checked ? hidden.delete(+input.value) : hidden.add(+input.value);
   app[name] = hidden;

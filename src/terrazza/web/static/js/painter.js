@@ -238,6 +238,7 @@ export class Painter {
       r = view.rect;
     const faint = view === app.plan && ["walls", "density"].includes(app.planMode);
     this.aim(view, faint);
+    app.surfaces.show(view);
     if (app.shaded) this.edges.begin(renderer);
     renderer.setViewport(r.x, r.y, r.width, r.height);
     renderer.setScissor(r.x, r.y, r.width, r.height);
@@ -257,6 +258,7 @@ export class Painter {
     }
     if (app.shaded) this.edges.show(renderer, view, !faint);
     for (const node of view.painted) if (node.points) node.points.visible = false;
+    app.surfaces.show(null);
   }
 
   // What a view shows and how, for the shader.

@@ -16,6 +16,7 @@ import { showSlab } from "./sheets.js";
 import { SlabView } from "./slab.js";
 import { State } from "./state.js";
 import { StationView } from "./station.js";
+import { Surfaces } from "./surfaces.js";
 import { tell } from "./trouble.js";
 import { TryOut } from "./tryout.js";
 import { PlanView, SpaceView, TwinView } from "./views.js";
@@ -45,6 +46,7 @@ const DECLARED = {
   box: [null, "dirty"],
   hiddenScans: [new Set(), "dirty"], // numbers; never changed, always another set
   hiddenClasses: [new Set(), "dirty"],
+  hiddenSurfaces: [new Set(), "draw"],
   tool: ["pick", "overlay"],
   draft: [null, "overlay"], // the measure being taken
   picked: [null, "overlay"], // the point touched last
@@ -75,6 +77,7 @@ export class Table {
     this.station = new StationView($("station"), this);
     this.regions = new Regions(this);
     this.ink = new Ink(this);
+    this.surfaces = new Surfaces(this);
     this.tries = new TryOut(this);
     this.picture = new PlanPicture($("plan-picture"), this);
     this.fitted = false;
@@ -165,6 +168,7 @@ export class Table {
     setTimeout(() => {
       this.cloud.fetchTrees();
       this.picture.load();
+      this.surfaces.load();
     });
     if (this.cloud.shift) this.shiftViews(this.cloud.shift);
     if (!this.fitted || this.wasPlaced !== this.placedKey()) this.fit();
