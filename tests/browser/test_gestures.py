@@ -326,3 +326,18 @@ def test_a_double_wall_is_looked_at_from_its_row(page, served):
         "terrazza.cloud.data.origin[0], terrazza.plan.centre[1] + terrazza.cloud.data.origin[1]]"
     )
     assert seen == pytest.approx([at[2], at[0], at[1]], abs=0.01)
+
+
+def test_a_section_is_drawn_along_the_line_on_the_table(page, served):
+    visit(page, served, "draw")
+    number = served.last_number()
+    page.evaluate("terrazza.slab.path.splice(1, 0, terrazza.plan.toWorld(150, 200)); terrazza.dirty()")
+    page.click("details[data-name='draw.section'] summary")
+    page.click("button:has-text('Draw the section')")
+    ended(page, number + 1)
+    drawing = max(served.opened().facts("drawing").items(), key=lambda d: int(d[0]))[1]
+    line = page.evaluate("terrazza.slab.path.map((p) => p.map((v, k) => v + terrazza.cloud.data.origin[k]))")
+    grid = rigid.apply(served.opened().frame, np.array(drawing["course"]))
+    assert len(line) == 3 and np.allclose(grid[:, :2], line, atol=1e-6) and drawing["lines"]
+    page.wait_for_selector("button:has-text('Write section-')")
+    assert page.evaluate("terrazza.ink.of(terrazza.slab).paths.length") > 0, "the slab shows its lines"

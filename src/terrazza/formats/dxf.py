@@ -13,7 +13,8 @@ def layer_name(text: str) -> str:
 
 
 def write(path: str, lines: list[dict]) -> None:
-    """Write ``lines``: each with ``vertices`` (m, 2 or 3), ``layer``, ``name``, ``closed``, ``elevation``.
+    """Write ``lines``: each with ``vertices`` (m, 2 or 3), ``layer``, ``name``, ``closed``, ``elevation``;
+    those with ``space`` as lines in space.
 
     The name travels as extended data under the application id TERRAZZA.
     """
@@ -29,12 +30,13 @@ def write(path: str, lines: list[dict]) -> None:
         if name not in document.layers:
             document.layers.add(name, color=COLOURS[number % len(COLOURS)])
     for line in lines:
-        entity = space.add_lwpolyline(
-            [(v[0], v[1]) for v in line["vertices"]],
-            format="xy",
-            close=bool(line.get("closed")),
-            dxfattribs={"layer": layer_name(line["layer"]), "elevation": float(line.get("elevation", 0.0))},
-        )
+        how = {"layer": layer_name(line["layer"])}
+        closed, flat = bool(line.get("closed")), [(v[0], v[1]) for v in line["vertices"]]
+        if line.get("space"):
+            entity = space.add_polyline3d(line["vertices"], close=closed, dxfattribs=how)
+        else:
+            how["elevation"] = float(line.get("elevation", 0.0))
+            entity = space.add_lwpolyline(flat, format="xy", close=closed, dxfattribs=how)
         entity.set_xdata("TERRAZZA", [(1000, line["name"][:250])])
     with whole(path) as partial:
         document.saveas(partial)

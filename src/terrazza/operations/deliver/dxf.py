@@ -4,7 +4,7 @@ import os
 
 from terrazza.core.progress import Progress
 from terrazza.errors import StateError
-from terrazza.operations.draw.plan_slab import write_dxf
+from terrazza.operations.draw.writing import write_dxf
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
 
@@ -12,6 +12,9 @@ from terrazza.operations.spine.job import Job
 class DxfParams(Params):
     path: str = field("File", "plan.dxf", role="write", help="Relative paths land in the job's deliverables.")
     drawings: list[int] = field("Drawings", list, help="Their numbers; empty: all.")
+    flat: bool = field(
+        "Lay sections flat", False, help="Chainage to the right and height up, from 0; else in their place."
+    )
 
 
 @operation
@@ -28,10 +31,10 @@ class DeliverDxf(Operation):
         if wrong or not drawings:
             raise StateError(
                 f"There is no drawing {min(wrong)}." if wrong else "Nothing is drawn yet.",
-                "Draw a plan slab first.",
+                "Draw a plan slab or a section first.",
             )
         chosen = [drawings[k] for k in sorted(params.drawings or drawings)]
-        path = write_dxf(job, chosen, params.path)
+        path = write_dxf(job, chosen, params.path, params.flat)
         return {
             "says": f"{sum(len(d['lines']) for d in chosen)} lines",
             "path": path,

@@ -6,6 +6,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.operations.spine.job import Job
 
+FAR = 1e6  # m: no height is beyond
 EVEN = 0.03  # m; points this far apart show where a floor lies as well as all of them do
 
 
@@ -46,4 +47,18 @@ def slab_points(job: Job, scans, low: float, high: float, progress: Progress) ->
         index = cloud.inside(box_low, box_high, pose)
         index = cloud.kept_of(index)
         parts.append(rigid.apply(pose, cloud.at(index)))
+    return np.concatenate(parts)
+
+
+def vertical_points(job: Job, scans, piece, thickness: float, heights: tuple[float, float]) -> np.ndarray:
+    """(n, 2) chainage and height (m) of the kept points within a vertical slab along a piece of a section's
+    line (``core.draw.sections.Piece``), between two heights.
+    """
+    low = np.array([piece.at, -thickness / 2, max(heights[0], -FAR)])
+    high = np.array([piece.at + piece.length, thickness / 2, min(heights[1], FAR)])
+    parts = [np.zeros((0, 2))]
+    for scan in scans:
+        cloud, pose = job.cloud(scan.id), piece.to_flat() @ job.grid_pose(scan)
+        index = cloud.kept_of(cloud.inside(low, high, pose))
+        parts.append(rigid.apply(pose, cloud.at(index))[:, [0, 2]])
     return np.concatenate(parts)

@@ -164,12 +164,15 @@ class LineValue(Value):
 
 
 class DrawingValue(Value):
-    """Lines; where they were drawn on a slab, its height and thickness (m, grid or job frame)."""
+    """Lines; where they were drawn on a slab, its height and thickness (m, grid or job frame); of a section
+    the ``course`` of its line in plan (n, 3) in the job frame.
+    """
 
     name: str
     lines: list[LineValue]
     height: float | None = None
     thickness: float | None = None
+    course: Matrix | None = None
 
 
 class SurfaceValue(Value):

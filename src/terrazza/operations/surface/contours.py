@@ -6,7 +6,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.errors import StateError
 from terrazza.later import later
-from terrazza.operations.draw.plan_slab import write_dxf
+from terrazza.operations.draw.writing import write_dxf
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation

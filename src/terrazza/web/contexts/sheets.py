@@ -59,7 +59,8 @@ BY_HAND = frozenset(
     georeference.control georeference.level georeference.bend georeference.match georeference.pick_target
     georeference.role georeference.drop_target clean.outliers clean.outline clean.put_back clean.shelf
     clean.off_shelf colorize.photos colorize.take_off classify.ground classify.height_bands classify.example
-    classify.drop_example draw.plan_slab draw.rename deliver.e57 deliver.laz deliver.copc deliver.las
+    classify.drop_example draw.plan_slab draw.section draw.rename
+    deliver.e57 deliver.laz deliver.copc deliver.las
     deliver.xyz deliver.ptx deliver.pts deliver.ply deliver.dxf deliver.report deliver.measures
     deliver.pins""".split()
 )
@@ -298,13 +299,16 @@ def _drawing(number: int, drawing: dict) -> dict:
         layer["length"] += line["length"]
     listed = drawing["lines"] if len(drawing["lines"]) <= LISTED else []
     thickness = drawing.get("thickness")
-    return drawing | {"id": number, "layers": list(layers.values()), "listed": listed, "thickness": thickness}
+    kind = "section" if drawing.get("course") else "plan"
+    told = {"id": number, "kind": kind, "layers": list(layers.values()), "listed": listed}
+    return drawing | told | {"thickness": thickness}
 
 
 def _draw(job: Job) -> dict:
     return {
         "drawings": [_drawing(int(k), d) for k, d in job.facts("drawing").items()],
         "form": form(job, "draw.plan_slab"),
+        "section": form(job, "draw.section"),
     }
 
 

@@ -53,6 +53,12 @@ export function dress(app) {
   showSlab(app);
 }
 
+// The line from A to B over its bends, in the grid or job frame.
+function courseOf(app) {
+  const [x, y] = app.cloud.data.origin;
+  return app.slab.path.map((p) => [p[0] + x, p[1] + y]);
+}
+
 // The last entry that is a classification, as long as it is the last of all.
 function lastClassified() {
   const last = document.querySelector("#strip .last.done[data-last]");
@@ -73,6 +79,10 @@ export function wireSheets(app, toStep) {
     await app.reload();
   });
   document.body.addEventListener("brought", refreshSheet);
+  document.body.addEventListener("htmx:configRequest", ({ detail }) => {
+    const field = detail.elt.querySelector?.("input[data-course]"); // a line in plan: A to B, where none is typed
+    if (field && !field.value) detail.parameters[field.name] = JSON.stringify(courseOf(app));
+  });
   document.body.addEventListener("htmx:afterSwap", (e) => {
     const slug = e.detail.requestConfig?.elt?.dataset?.step;
     if (e.detail.target.id === "sheet" && slug && slug !== step()) {

@@ -1,0 +1,39 @@
+"""Drawings into DXF files: plans at their heights, sections in their place or laid flat."""
+
+import numpy as np
+
+from terrazza.core.draw import sections
+from terrazza.core.geometry import rigid
+from terrazza.formats import dxf
+from terrazza.operations.spine.job import Job
+
+BESIDE = 2.0  # m between sections that are laid flat beside each other
+
+
+def write_dxf(job: Job, drawings: list[dict], path: str, flat: bool = False) -> str:
+    """Write drawings (kept in the job frame) to a DXF in the grid; returns its full path.
+
+    With ``flat`` sections are laid flat from 0, chainage to the right and height up, one beside the other;
+    without they stand as lines in space.
+    """
+    full = job.output(path, ".dxf")
+    lines, right = [], 0.0
+    for drawing in drawings:
+        course = drawing.get("course")
+        line = None if course is None else rigid.apply(job.frame, np.array(course))[:, :2]
+        for drawn in drawing["lines"]:
+            grid = rigid.apply(job.frame, np.array(drawn["vertices"]))
+            about = {k: drawn[k] for k in ("layer", "name", "closed")}
+            if line is None:
+                lines.append(
+                    about | {"vertices": grid[:, :2].tolist(), "elevation": float(grid[:, 2].mean())}
+                )
+            elif flat:
+                lines.append(about | {"vertices": (sections.laid_flat(line, grid) + [right, 0]).tolist()})
+            else:
+                lines.append(about | {"vertices": grid.tolist(), "space": True})
+        if line is not None and flat:
+            right += float(np.linalg.norm(np.diff(line, axis=0), axis=1).sum()) + BESIDE
+    dxf.write(full, lines)
+    job.deliver(full, format="DXF", lines=len(lines))
+    return full

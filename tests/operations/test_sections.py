@@ -1,0 +1,98 @@
+"""Sections against the room put in, and as another reader of DXF sees them."""
+
+import ezdxf
+import numpy as np
+import pytest
+
+from terrazza.core.draw import sections
+from terrazza.db import queries
+from terrazza.operations.spine import fieldbook, health
+from tests import scenes
+from tests.run import must, opened, perform
+
+pytestmark = pytest.mark.usefixtures("alone")
+BENT = np.array([[1.0, 2.0], [5.0, 2.0], [5.0, 6.0], [2.0, 6.0]])
+
+
+@pytest.fixture
+def room(workspace, tmp_path):
+    scenes.write_room(tmp_path / "room.e57", posed=True)
+    row = queries.create_job(workspace, "Room")
+    must(workspace, row, "import.files", files=[str(tmp_path / "room.e57")])
+    return workspace, row
+
+
+def longest(lines, axis, value):
+    """Length (m) of the drawn pieces that lie at a value of one coordinate, and how far off they are."""
+    length, off = 0.0, []
+    for line in lines:
+        xyz = np.array(line)
+        for a, b in zip(xyz, xyz[1:]):
+            if abs(a[axis] - value) < 0.02 and abs(b[axis] - value) < 0.02:
+                length += np.linalg.norm(b - a)
+                off += [abs(a[axis] - value), abs(b[axis] - value)]
+    return length, max(off, default=np.inf)
+
+
+def polylines(path):
+    space, out = ezdxf.readfile(path).modelspace(), []
+    for p in space.query("LWPOLYLINE POLYLINE"):
+        flat = p.dxftype() == "LWPOLYLINE"
+        xyz = np.array([v[:2] for v in p.get_points()] if flat else [v.dxf.location for v in p.vertices])
+        out.append(np.r_[xyz, xyz[:1]] if (p.closed if flat else p.is_closed) else xyz)
+    return out
+
+
+def test_a_section_is_the_room_along_its_line(room):
+    figures = must(*room, "draw.section", line=[[-1, 2.7], [9, 2.7]], thickness=0.1, path="cut.dxf")
+    assert 1 <= figures["lines"] <= 12 and 0.5 < figures["rms_mm"] < 4 and figures["course_m"] == 10
+    flat = polylines(figures["path"])
+    # floor, ceiling and both walls of the room (8 m by 3 m), each drawn for the most part and to 2 mm
+    for axis, value, length in ((1, 0.0, 8), (1, 3.0, 8), (0, 1.0, 3), (0, 9.0, 3)):
+        drawn, off = longest(flat, axis, value)
+        assert 0.85 * length < drawn < 1.01 * length and off < 0.002, (axis, value, drawn, off)
+    row = opened(*room).facts("drawing")["1"]
+    assert np.abs(np.array([v for line in row["lines"] for v in line["vertices"]])[:, 1] - 2.7).max() < 1e-9
+    space = polylines(must(*room, "deliver.dxf", path="space.dxf")["path"])
+    assert longest(space, 0, 8.0)[0] == pytest.approx(longest(flat, 0, 9.0)[0], abs=1e-6)
+    assert health.check(opened(*room)) == []
+    fieldbook.undo(queries.done_entries(room[1])[-2])
+    assert not opened(*room).facts("drawing")
+
+
+def test_sections_stay_with_a_job_whose_frame_moves(room):
+    must(*room, "draw.section", line=[[4, -1], [4, 7]])
+    must(*room, "georeference.level")
+    before = polylines(must(*room, "deliver.dxf", path="a.dxf", flat=True)["path"])
+    must(*room, "georeference.heights", by=100.0)
+    after = polylines(must(*room, "deliver.dxf", path="b.dxf", flat=True)["path"])
+    assert all(np.allclose(a + [0, 100], b, atol=1e-9) for a, b in zip(before, after))
+
+
+def test_a_bent_line_is_laid_flat_piece_by_piece():
+    pieces = sections.pieces(BENT)
+    assert [p.at for p in pieces] == [0, 4, 8] and [p.length for p in pieces] == [4, 4, 3]
+    rng = np.random.default_rng(0)
+    for piece in pieces:
+        flat = np.c_[rng.uniform(piece.at + 0.3, piece.at + piece.length - 0.3, 50), rng.uniform(-9, 9, 50)]
+        places = piece.placed(flat)
+        assert np.allclose(sections.laid_flat(BENT, places), flat, atol=1e-12)
+        beside = places + 0.2 * np.r_[-piece.direction[1], piece.direction[0], 0]
+        assert np.allclose(sections.laid_flat(BENT, beside), flat, atol=1e-12)
+    with pytest.raises(ValueError, match="two places"):
+        sections.pieces(BENT[:1])
+
+
+@pytest.mark.parametrize(
+    "line, words",
+    [
+        ([[1, 2]], "no length"),
+        ([[1, 2], [1, 2]], "no length"),
+        ([[1, 2, 3], [4, 5]], "an X and a Y"),
+        ([[0, 0], [20_000, 0]], "longer than 10 km"),
+        ([[100, 100], [101, 100]], "Only 0 points"),
+    ],
+)
+def test_what_is_no_section_is_said(room, line, words):
+    entry = perform(*room, "draw.section", line=line)
+    assert entry.state == "failed" and words in entry.message
