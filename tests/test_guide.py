@@ -63,6 +63,11 @@ def test_what_the_readme_names_is_there(name):
     assert (ROOT / name).stat().st_size > 50
 
 
+def test_the_list_of_declarations_is_as_the_code_declares():
+    script = [sys.executable, str(ROOT / "scripts" / "write-declarations"), "--check"]
+    assert subprocess.run(script).returncode == 0, "run scripts/write-declarations"
+
+
 def test_pictures_are_there_and_few():
     named = set(re.findall(r"docs/screenshots/([\w-]+\.png)", (ROOT / "README.md").read_text()))
     there = {p.name for p in (ROOT / "docs" / "screenshots").glob("*.png")}

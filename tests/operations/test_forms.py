@@ -1,6 +1,7 @@
 """Deliverables in every form, read back by independent readers, and as large as was promised."""
 
 import os
+import subprocess
 
 import copclib
 import laspy
@@ -12,10 +13,10 @@ from scipy.spatial import cKDTree
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET
 from terrazza.db import queries
-from terrazza.formats import copc_writer
+from terrazza.formats import copc_writer, xyz
 from terrazza.operations.pieces.promises import statement
 from terrazza.operations.spine.base import find
-from tests.run import must, opened
+from tests.run import must, opened, perform
 from tests.scenes import write_room
 
 pytestmark = pytest.mark.usefixtures("alone")
@@ -138,3 +139,52 @@ def test_the_grid_of_a_scan_stays_where_points_were_cut(job):
     row, column = (np.asarray(cloud.read(n)).astype(int) for n in ("row", "column"))
     assert np.abs(table[column[kept], row[kept]] - cloud.xyz()[kept]).max() < 1e-6
     assert not table[column[~kept], row[~kept]].any()
+
+
+def _lost(text):
+    return text[: text.rstrip("\n").rindex("\n") + 1]
+
+
+def _moved(text):
+    lines = text.splitlines(keepends=True)
+    for k in range(0, len(lines), 7):
+        x, rest = lines[k].split(" ", 1)
+        lines[k] = f"{float(x) + 0.003:.4f} {rest}"
+    return "".join(lines)
+
+
+@pytest.mark.parametrize("spoiled, words", [(_lost, "instead of"), (_moved, "are not as they were written")])
+def test_a_file_that_is_not_what_was_written_is_taken_away(job, monkeypatch, spoiled, words):
+    must(*job, "deliver.xyz", path="good.xyz")
+    put = xyz.Writer.put
+    monkeypatch.setattr(xyz.Writer, "put", lambda self, text: put(self, spoiled(text)))
+    entry = perform(*job, "deliver.xyz", path="bad.xyz")
+    folder = opened(*job).subfolder("deliverables")
+    assert entry.state == "failed" and words in entry.message and "bad.xyz" in entry.message
+    assert sorted(os.listdir(folder)) == ["good.xyz", "sha256sums.txt"]
+    assert len(opened(*job).facts("deliverable")) == 1
+    assert must(*job, "deliver.xyz", path="unread.xyz", verify=False)["says"].endswith("not read back")
+
+
+@pytest.mark.parametrize("form", ["laz", "e57", "ptx"])
+def test_what_is_thinned_or_turned_reads_back_too(job, form):
+    must(*job, "georeference.level")
+    told = must(*job, f"deliver.{form}", spacing=0.05)["verified"]
+    assert 1000 < told["sample"] <= 4_500 < told["points"] and told["seconds"] < 30
+    assert np.all(np.array(told["low"]) > -9) and np.all(np.array(told["high"]) < 9.1)
+
+
+def test_checksums_are_listed_beside_as_others_check_them(job):
+    folder = opened(*job).subfolder("deliverables")
+    with open(os.path.join(folder, "sha256sums.txt"), "w") as out:
+        out.write(f"{'0' * 64}  raum süd.xyz\n{'1' * 64}  of-others.txt\n")
+    must(*job, "deliver.xyz", path="raum süd.xyz")
+    must(*job, "deliver.laz", path="a.laz")
+    must(*job, "deliver.laz", path="a.laz", spacing=0.1)
+    lines = open(os.path.join(folder, "sha256sums.txt")).read().splitlines()
+    assert [line[66:] for line in lines] == ["of-others.txt", "raum süd.xyz", "a.laz"]
+    with open(os.path.join(folder, "own.txt"), "w") as out:
+        out.write("\n".join(lines[1:]))
+    subprocess.run(["sha256sum", "--check", "--strict", "own.txt"], cwd=folder, check=True)
+    (a,) = [v for k, v in opened(*job).facts("deliverable").items() if k.endswith("a.laz")]
+    assert lines[2].startswith(a["sha256"])

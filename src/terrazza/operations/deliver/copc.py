@@ -68,7 +68,7 @@ class DeliverCopc(Operation):
             with copc.Writer(path, layout, cube, wkt) as out:
                 _written(job, out, nodes, records + ".sorted", layout.colour, Part(rest, 0.5, 1.0))
                 out.finish(header, times)
-        return delivered(job, chosen, path, "COPC", f"points in {len(nodes)} nodes")
+        return delivered(job, chosen, path, "COPC", f"points in {len(nodes)} nodes", params.scale)
 
 
 def _spooled(pieces, records: str, layout):

@@ -10,6 +10,7 @@ from terrazza.operations.spine.base import Figures, Operation, field, operation
 from terrazza.operations.spine.job import Job
 
 GATHERED = 200_000
+MERGED_STEP = 1e-4  # m: of coordinates in one scan of all points
 E57_COLUMNS = {"xyz", "intensity", "native_rgb", "row", "column"}
 
 e57_writer = later("terrazza.formats.e57_writer")
@@ -39,7 +40,7 @@ class DeliverE57(Operation):
     def run(self, job: Job, params: E57Params, progress: Progress) -> Figures:
         crs, done, path = job.get("crs"), 0, job.output(params.path, ".e57")
         with (
-            chosen_of(job, params, progress, params.merged) as (chosen, rest),
+            chosen_of(job, params, progress, params.merged, own=not params.merged) as (chosen, rest),
             e57_writer.Writer(path, crs["wkt"] if crs and crs["metres_per_unit"] == 1 else "") as out,
         ):
             if params.merged:
@@ -59,6 +60,7 @@ class DeliverE57(Operation):
             path,
             "E57",
             f"points in {1 if params.merged else sum(chosen.of(s) > 0 for s in chosen.scans)} scans",
+            MERGED_STEP if params.merged else max(float(job.cloud(s.id).scale[0]) for s in chosen.scans),
         )
 
     @staticmethod
@@ -113,7 +115,7 @@ class DeliverE57(Operation):
             _gathered(job, chosen, chosen.scans, progress, own=False),
             ["xyz"] + ["intensity"] * toned + ["native_rgb"] * coloured,
             pose=None,
-            scale=1e-4,
+            scale=MERGED_STEP,
             offset=tuple(middle),
             bounds=(low, high),
         )

@@ -77,4 +77,4 @@ class DeliverLaz(Operation):
                     max(job.fleet.points_at_once // las_writer.CHUNK, 1) * las_writer.CHUNK,
                 ):
                     out.put(piece)
-        return delivered(job, chosen, path, "LAZ", "points")
+        return delivered(job, chosen, path, "LAZ", "points", params.scale)

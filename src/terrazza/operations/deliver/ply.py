@@ -39,4 +39,4 @@ class DeliverPly(Operation):
                     job, chosen, _as_ply, record, rest, min(job.fleet.points_at_once, GATHERED)
                 ):
                     out.put(data)
-        return delivered(job, chosen, path, "PLY", "points")
+        return delivered(job, chosen, path, "PLY", "points", params.scale)

@@ -38,7 +38,10 @@ class DeliverPtx(Operation):
 
     def run(self, job: Job, params: PtxParams, progress: Progress) -> Figures:
         path = job.output(params.path, ".ptx")
-        with chosen_of(job, params, progress, placed=False) as (chosen, rest), job.scratch() as folder:
+        with (
+            chosen_of(job, params, progress, placed=False, own=True) as (chosen, rest),
+            job.scratch() as folder,
+        ):
             colour = any(chosen.colours.values())
             cells = ptx_writer.Cells(colour, decimals_of(params.scale))
             with whole(path) as partial, open(partial, "w", encoding="ascii", newline="\n") as out:
@@ -49,7 +52,9 @@ class DeliverPtx(Operation):
                         _scan(job, scan, chosen, cells, folder, out, Part(rest, *share))
                     done += chosen.of(scan)
         scans = sum(chosen.of(s) > 0 for s in chosen.scans)
-        return delivered(job, chosen, path, "PTX", f"points in {scans} scans")
+        return delivered(
+            job, chosen, path, "PTX", f"points in {scans} scans", 10.0 ** -decimals_of(params.scale)
+        )
 
 
 def _scan(job: Job, scan: Scan, chosen: Selection, cells, folder: str, out, progress: Progress) -> None:

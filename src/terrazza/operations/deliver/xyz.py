@@ -51,4 +51,4 @@ class DeliverXyz(Operation):
                 job, chosen, as_text, out.lines, rest, min(job.fleet.points_at_once, GATHERED)
             ):
                 out.put(text)
-        return delivered(job, chosen, path, "XYZ", "lines")
+        return delivered(job, chosen, path, "XYZ", "lines", 10.0**-params.decimals)

@@ -69,6 +69,9 @@ class PointParams(Params):
         help="Thin evenly to this many; 0: every point.",
     )
     colour: Colour = field("Colour", "photo, else native")
+    verify: bool = field(
+        "Read back", True, help="Read the finished file as an import would, and compare it with the points."
+    )
 
 
 @dataclass(frozen=True)
@@ -187,6 +190,7 @@ class Selection:
         }
         self._parts = {s.id: self._stretches(s) for s in self.scans}
         self.examples: dict[int, np.ndarray] = {}
+        self.witnesses: list = []  # what the finished file is looked through for
         self.tally, self.cuts = self._count()
 
     def _stretches(self, scan: Scan) -> list[tuple[int, int, bool]]:

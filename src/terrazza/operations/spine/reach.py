@@ -4,6 +4,7 @@ import os
 import time
 
 from terrazza.errors import NotFound, ParamsError
+from terrazza.operations.spine import sums
 
 PAGE = "page"
 DEMO_FOLDER = "demo-field"
@@ -103,6 +104,7 @@ class Reach:
         return os.path.join(self.folder, folder, name)
 
     def deliver(self, path: str, **about) -> None:
-        """Enter a finished file into the list of deliverables."""
+        """Enter a finished file into the list of deliverables, and its checksum into the list beside it."""
         about |= {"path": os.path.abspath(path), "bytes": os.path.getsize(path), "made": time.time()}
+        about["sha256"] = sums.enlist(path)
         self.put("deliverable", os.path.abspath(path), about)
