@@ -72,15 +72,25 @@ def undo(entry: Entry) -> None:
 
 def stale(job: Row) -> dict[int, str]:
     """Living entries that read something which a later living entry changed: number → what is newer."""
-    writes, out = queries.last_writers(job.id), {}
-    for name, entry in queries.last_entries(job.id).items():
-        operation = known(name)
-        newer = operation and [
-            k for k in sorted(operation.reads - operation.writes) if writes.get(k, 0) > entry.number
-        ]
-        if newer:
-            out[entry.number] = KINDS[newer[0]].words
-    return out
+    writes = queries.last_writers(job.id)
+    out = {e.number: _newer(name, e.number, writes) for name, e in queries.last_entries(job.id).items()}
+    return {number: words for number, words in out.items() if words}
+
+
+def stale_files(job: Row, deliverables: dict[str, dict]) -> dict[str, str]:
+    """Deliverables that were made from something that has changed since: path → what is newer."""
+    writes = queries.last_writers(job.id)
+    out = {
+        path: _newer(d["operation"], d["entry"], writes) for path, d in deliverables.items() if "entry" in d
+    }
+    return {path: words for path, words in out.items() if words}
+
+
+def _newer(name: str, number: int, writes: dict[str, int]) -> str:
+    """What of that which an entry of an operation read was changed later, in words; empty for nothing."""
+    operation = known(name)
+    kinds = sorted(operation.reads - operation.writes) if operation else []
+    return next((KINDS[k].words for k in kinds if writes.get(k, 0) > number), "")
 
 
 def recover(workspace: str, claim) -> int:

@@ -12,6 +12,7 @@ from terrazza.operations.classify.counting import class_counts
 from terrazza.operations.georeference.sightings import layout, places, target_warnings
 from terrazza.operations.register.judging import verdict
 from terrazza.operations.register.statement import statement
+from terrazza.operations.spine import fieldbook
 from terrazza.operations.spine.base import all_operations, title
 from terrazza.operations.spine.job import Job, covariance_of
 from terrazza.web.contexts import inbox
@@ -313,13 +314,17 @@ def _draw(job: Job) -> dict:
 
 
 def _deliver(job: Job) -> dict:
+    delivered = job.facts("deliverable")
+    stale = fieldbook.stale_files(job.row, delivered)
     files = [
         {"number": n, "name": os.path.basename(path), "there": os.path.isfile(path), **d}
-        for n, (path, d) in enumerate(job.facts("deliverable").items(), 1)
+        | {"stale": stale.get(path, "")}
+        for n, (path, d) in enumerate(delivered.items(), 1)
     ]
     codes = [r["code"] for r in class_names.shares(class_counts(job))] if job.scans() else []
     return {
         "files": files,
+        "stale": any(f["stale"] and f["operation"].startswith("deliver.") for f in files),
         "codes": codes,
         "crs": job.get("crs"),
         "forms": {

@@ -1,5 +1,6 @@
 """Deliverables: what they would hold before they are written, and downloads."""
 
+import itertools
 import os
 
 from fastapi import APIRouter, Request
@@ -7,10 +8,14 @@ from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import FileResponse, Response
 
 from terrazza.core.progress import QUIET
+from terrazza.db import queries
 from terrazza.errors import NotFound
 from terrazza.operations.pieces.promises import statement
+from terrazza.operations.spine import fieldbook
 from terrazza.operations.spine.base import find
+from terrazza.operations.spine.reach import PAGE
 from terrazza.web import pages
+from terrazza.web.contexts import fieldbook as book_context
 from terrazza.web.contexts import forms
 from terrazza.web.routes.common import job_of
 
@@ -30,6 +35,30 @@ def _state(request: Request, job_id: int, form: str, values) -> Response:
     return pages.page(
         request, "_statement.html", said=statement(job, form, params, QUIET), title=operation.title
     )
+
+
+@router.post("/anew")
+def anew(request: Request, job_id: int) -> Response:
+    """Queue once more, with its choices, whatever made files that are out of date; these stay beside."""
+    job = job_of(request, job_id)
+    delivered, home = job.facts("deliverable"), job.subfolder("deliverables")
+    names = {
+        delivered[path]["entry"]: _beside(home, os.path.basename(path))
+        for path in sorted(fieldbook.stale_files(job.row, delivered), reverse=True)
+        if delivered[path]["operation"].startswith("deliver.")
+    }
+    for entry in queries.done_entries(job.row):
+        if entry.number in names:
+            params = entry.params | {"path": names[entry.number]}
+            request.app.state.queue.add(job.row, entry.operation, params, PAGE)
+    return pages.page(request, "_strip.html", headers={"HX-Trigger": "queued"}, **book_context.strip(job))
+
+
+def _beside(folder: str, name: str) -> str:
+    """A name like that of a file, numbered on, that is not taken in a folder."""
+    stem, _, ending = name.partition(".")
+    tried = (f"{stem}-{n}.{ending}".rstrip(".") for n in itertools.count(2))
+    return next(n for n in tried if not os.path.exists(os.path.join(folder, n)))
 
 
 @router.get("/file/{number}")

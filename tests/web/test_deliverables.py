@@ -1,0 +1,47 @@
+"""Deliverables that are out of date, and those made anew beside them."""
+
+import os
+
+import pytest
+
+from terrazza.db import queries
+from terrazza.db.models import Entry
+from terrazza.work.runner import run_entry
+from tests import scenes
+from tests.run import must, opened
+from tests.web.test_pages import client_on
+
+pytestmark = pytest.mark.usefixtures("alone")
+
+
+@pytest.fixture
+def room(workspace, tmp_path):
+    scenes.write_room(tmp_path / "room.e57", posed=True, rows=60, columns=140)
+    row = queries.create_job(workspace, "Room")
+    must(workspace, row, "import.files", files=[str(tmp_path / "room.e57")])
+    return workspace, row
+
+
+def test_what_is_out_of_date_is_told_and_made_anew_beside(room, monkeypatch):
+    workspace, row = room
+    client = client_on(workspace, monkeypatch)
+    must(*room, "deliver.laz", spacing=0.1)
+    must(*room, "deliver.copc", path="all")
+    must(*room, "deliver.report")
+    assert "anew" not in client.get("/jobs/1/sheet/deliver").text
+    must(*room, "pins.put", points=[{"scan": 1, "at": [1, 0, 0]}])
+    assert "anew" not in client.get("/jobs/1/sheet/deliver").text, "nothing was made from pins"
+    must(*room, "clean.outliers")
+    page = client.get("/jobs/1/sheet/deliver").text
+    assert page.count("points changed since") >= 2 and "Make them anew" in page
+    last = queries.done_entries(row)[-1].number
+    assert client.post("/jobs/1/deliverables/anew").status_code == 200
+    queued = Entry.select().where(Entry.job == row, Entry.number > last)
+    made = {e.operation: run_entry(workspace, e) for e in list(queued)}
+    assert {"deliver.laz", "deliver.copc"} <= set(made)
+    assert {e.state for e in made.values()} == {"done"}
+    assert made["deliver.laz"].params["spacing"] == 0.1
+    there = set(os.listdir(opened(*room).subfolder("deliverables")))
+    assert {"cloud.laz", "cloud-2.laz", "all.copc.laz", "all-2.copc.laz"} <= there
+    facts = {os.path.basename(k): v for k, v in opened(*room).facts("deliverable").items()}
+    assert facts["cloud-2.laz"]["points"] < facts["cloud.laz"]["points"]
