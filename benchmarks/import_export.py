@@ -21,7 +21,14 @@ from pye57 import libe57
 sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
 from measuring import run_measured
 
-RECIPE = '[[step]]\noperation = "import.files"\n[[step]]\noperation = "deliver.laz"\npath = "out.laz"\nverify = false\n'
+RECIPE = """
+[[step]]
+operation = "import.files"
+[[step]]
+operation = "deliver.laz"
+path = "out.laz"
+verify = false
+"""
 
 
 def decode_laz(path: str) -> float:
