@@ -69,6 +69,10 @@ def imported(tree):
             yield node.args[0].value
 
 
+# one pass of compiled loops, and one system of equations: parts would need all names of the whole
+ONE_PASS = {"_scores", "_second_pass", "equations_of"}
+
+
 @pytest.mark.parametrize("path", FILES, ids=lambda p: str(p.relative_to(SOURCE)))
 def test_imports_go_one_way(path):
     layer = path.relative_to(SOURCE).parts[0].removesuffix(".py")
@@ -108,8 +112,9 @@ def test_modules_say_what_they_are(path):
     tree = ast.parse(path.read_text())
     if tree.body:
         assert ast.get_docstring(tree), f"{path} has no docstring"
-    long = [n.name for n in ast.walk(tree) if isinstance(n, ast.FunctionDef) and n.end_lineno - n.lineno > 95]
-    assert not long, f"too long to read: {long}"
+    functions = (ast.FunctionDef, ast.AsyncFunctionDef)
+    long = {n.name for n in ast.walk(tree) if isinstance(n, functions) and n.end_lineno - n.lineno >= 60}
+    assert long <= ONE_PASS, f"too long to read: {long}"
     assert len(path.read_text().splitlines()) <= 400
 
 

@@ -18,7 +18,7 @@ LEAST, ON_PAPER = 12.0, 8.0
 
 
 def colours():
-    line = re.search(r"CLASSES = \{(.*?)\}", PALETTE.read_text())[1]
+    line = re.search(r"CLASSES = \{(.*?)\}", PALETTE.read_text(), re.S)[1]
     return {int(code): Color(value) for code, value in re.findall(r'(\d+): "(#\w{6})"', line)}
 
 

@@ -27,6 +27,13 @@ def _named(position: str, option: str) -> str:
 
 
 def register(app: typer.Typer) -> None:
+    _register_looks(app)
+    _register_moves(app)
+
+
+def _register_looks(app: typer.Typer) -> None:
+    """What is there, and whether it is whole."""
+
     @app.command()
     def jobs(workspace: Path = typer.Option(None, help="Folder of the workspace.")) -> None:
         """List the jobs of a workspace."""
@@ -64,6 +71,10 @@ def register(app: typer.Typer) -> None:
                 "Restore it from a backup, or undo the entries that wrote what is damaged.",
             )
         print(f"“{job}” is whole.")
+
+
+def _register_moves(app: typer.Typer) -> None:
+    """Into a file and back."""
 
     @app.command()
     def backup(

@@ -168,7 +168,12 @@ def garden(s):
     s.quad((4.0, 3.6, 2.36), (2.4, 0, 0), (0, 1.1, 0.25), GLASS, OTHER)
     for k in range(5):
         s.cylinder((4.0 + 0.6 * k, 3.6, 2.37), (0, 1.1, 0.25), 0.02, TIMBER, OTHER)
-    # lemon trees in pots, some inside, some in front
+    _pots(s)
+    _plants(s)
+
+
+def _pots(s):
+    """Lemon trees in pots, some inside, some in front."""
     pots = [
         (-11.6, 6.3, HOUSE),
         (-1.0, 6.4, HOUSE),
@@ -187,6 +192,10 @@ def garden(s):
         s.cylinder((x, y, z), (0, 0, 0.55), 0.32, CLAY, OTHER)
         s.cylinder((x, y, z + 0.55), (0, 0, 0.75), 0.035, BARK, MEDIUM)
         s.foliage((x, y, z + 1.62), (0.55 + 0.03 * (k % 3), 0.55, 0.48), 0.14, MEDIUM)
+
+
+def _plants(s):
+    """Cypresses behind the house and below, and bushes."""
     for x, y, h in (
         (-18.0, 20.0, 7.0),
         (-11.0, 21.5, 8.0),

@@ -120,16 +120,7 @@ class Cluster:
             done[number] = max(done[number], value)
 
         def submit(n):
-            return client.submit(
-                _run,
-                function,
-                n,
-                pieces[n],
-                path,
-                name,
-                pure=False,
-                retries=2,
-            )
+            return client.submit(_run, function, n, pieces[n], path, name, pure=False, retries=2)
 
         kept = contextlib.ExitStack()
         try:

@@ -96,57 +96,13 @@ def look(path: str) -> Contents:
     found = Contents(path=str(path), format="E57", size=os.path.getsize(path) if os.path.exists(path) else 0)
     with _opened(path) as file:
         root = file.root()
-        for i, scan in enumerate(children(root, "data3D")):
-            proto = lib.StructureNode(scan["points"].prototype())
-            columns = [n for n in WANTED if proto.isDefined(n)]
-            grid = None
-            if scan.isDefined("indexBounds"):
-                b = scan["indexBounds"]
-                grid = (
-                    int(number(b, "rowMaximum") - number(b, "rowMinimum")) + 1,
-                    int(number(b, "columnMaximum") - number(b, "columnMinimum")) + 1,
-                )
-                grid = grid if min(grid) > 1 else None
-            instrument = " ".join(t for t in (text(scan, "sensorVendor"), text(scan, "sensorModel")) if t)
-            found.scans.append(
-                ScanInside(
-                    index=i,
-                    name=text(scan, "name") or f"Scan {i + 1}",
-                    points=int(scan["points"].childCount()),
-                    guid=text(scan, "guid"),
-                    pose=pose_of(scan),
-                    columns=columns,
-                    grid=grid,
-                    instrument=instrument,
-                    bounds=bounds_of(scan),
-                    captured=moment(scan),
-                    intensity_as=spread_of(intensities_of(file, scan, proto))
-                    if "intensity" in columns
-                    else None,
-                )
-            )
+        found.scans += [_scan_inside(file, i, scan) for i, scan in enumerate(children(root, "data3D"))]
         for i, image in enumerate(children(root, "images2D")):
-            rep = next((r for r in REPRESENTATIONS if image.isDefined(r)), None)
-            if rep is None:
-                found.notes.append(f"Image {i + 1} has no representation and is left out.")
-                continue
-            blob = next((b for b in ("jpegImage", "pngImage") if image[rep].isDefined(b)), None)
-            if blob is None:
-                found.notes.append(f"Image {i + 1} holds no JPEG or PNG data and is left out.")
-                continue
-            found.images.append(
-                ImageInside(
-                    index=i,
-                    name=text(image, "name") or f"Image {i + 1}",
-                    representation=rep.removesuffix("Representation"),
-                    width=int(number(image[rep], "imageWidth")),
-                    height=int(number(image[rep], "imageHeight")),
-                    scan_guid=text(image, "associatedData3DGuid"),
-                    pose=pose_of(image),
-                    blob=blob,
-                    lens={k: number(image[rep], k) for k in LENS if image[rep].isDefined(k)},
-                )
-            )
+            inside, note = _image_inside(i, image)
+            if inside is None:
+                found.notes.append(note)
+            else:
+                found.images.append(inside)
         found.ties = _ties(file, [s.guid for s in found.scans])
     if not found.scans:
         raise InputError(
@@ -154,6 +110,55 @@ def look(path: str) -> Contents:
         )
     _forget_common_pose(found)
     return found
+
+
+def _scan_inside(file, index: int, scan) -> ScanInside:
+    proto = lib.StructureNode(scan["points"].prototype())
+    columns = [n for n in WANTED if proto.isDefined(n)]
+    grid = None
+    if scan.isDefined("indexBounds"):
+        b = scan["indexBounds"]
+        grid = (
+            int(number(b, "rowMaximum") - number(b, "rowMinimum")) + 1,
+            int(number(b, "columnMaximum") - number(b, "columnMinimum")) + 1,
+        )
+        grid = grid if min(grid) > 1 else None
+    toned = "intensity" in columns
+    return ScanInside(
+        index=index,
+        name=text(scan, "name") or f"Scan {index + 1}",
+        points=int(scan["points"].childCount()),
+        guid=text(scan, "guid"),
+        pose=pose_of(scan),
+        columns=columns,
+        grid=grid,
+        instrument=" ".join(t for t in (text(scan, "sensorVendor"), text(scan, "sensorModel")) if t),
+        bounds=bounds_of(scan),
+        captured=moment(scan),
+        intensity_as=spread_of(intensities_of(file, scan, proto)) if toned else None,
+    )
+
+
+def _image_inside(index: int, image) -> tuple[ImageInside | None, str]:
+    """What is told of an image, or None and why it is left out."""
+    rep = next((r for r in REPRESENTATIONS if image.isDefined(r)), None)
+    if rep is None:
+        return None, f"Image {index + 1} has no representation and is left out."
+    blob = next((b for b in ("jpegImage", "pngImage") if image[rep].isDefined(b)), None)
+    if blob is None:
+        return None, f"Image {index + 1} holds no JPEG or PNG data and is left out."
+    inside = ImageInside(
+        index=index,
+        name=text(image, "name") or f"Image {index + 1}",
+        representation=rep.removesuffix("Representation"),
+        width=int(number(image[rep], "imageWidth")),
+        height=int(number(image[rep], "imageHeight")),
+        scan_guid=text(image, "associatedData3DGuid"),
+        pose=pose_of(image),
+        blob=blob,
+        lens={k: number(image[rep], k) for k in LENS if image[rep].isDefined(k)},
+    )
+    return inside, ""
 
 
 def _ties(file, guids: list[str]) -> list[tuple[int, int]]:
@@ -307,39 +312,43 @@ def _understood(held, limits, tops, zero=((0.0, 0.0),) * 3, raw=False, every=1, 
         casting="unsafe" if raw else "same_kind",
     )
     if "intensity" in held:
-        value = keep(held["intensity"])
-        low, high = limits
-        if value.dtype != np.uint16 or (low, high) != (0.0, 65535.0):
-            slack = 1.5 * (high - low) / 65535
-            repairs["intensity_range"] = int(
-                np.count_nonzero(
-                    ((held["intensity"] < low - slack) | (held["intensity"] > high + slack)) & good
-                )
-            )
-            value = np.clip(
-                np.rint(np.nan_to_num((value.astype(float) - low) / (high - low)) * 65535), 0, 65535
-            ).astype(np.uint16)
-        out["intensity"] = value
+        out["intensity"], repairs["intensity_range"] = _tones(held["intensity"], keep, good, limits)
     if "colorRed" in held:
-        tones = {n: 255.0 / tops[n] for n in ("colorRed", "colorGreen", "colorBlue")}
-        if not all(held[n].dtype == np.uint8 and f == 1 for n, f in tones.items()):
-            beyond = np.logical_or.reduce(
-                [~((held[n] * f >= -0.5) & (held[n] * f <= 255.5)) for n, f in tones.items()]
-            )
-            repairs["colour_range"] = int(np.count_nonzero(beyond & good))
-        parts = [
-            keep(held[n])
-            if held[n].dtype == np.uint8 and f == 1
-            else np.clip(np.nan_to_num(np.rint(keep(held[n]) * f)), 0, 255).astype(np.uint8)
-            for n, f in tones.items()
-        ]
-        out["native_rgb"] = np.stack(parts, 1)
+        out["native_rgb"], repairs["colour_range"] = _colours(held, keep, good, tops)
     for n, k in (("rowIndex", "row"), ("columnIndex", "column")):
         if n in held:
             out[k] = keep(held[n]).astype(np.uint32)
     if "timeStamp" in held:
         out["time"] = keep(held["timeStamp"])
     return out | {"repairs": {code: n for code, n in repairs.items() if n}}
+
+
+def _tones(held: np.ndarray, keep, good: np.ndarray, limits) -> tuple[np.ndarray, int]:
+    """Intensities (m,) u16 of the good ones, and how many were out of their limits."""
+    value, (low, high) = keep(held), limits
+    if value.dtype == np.uint16 and (low, high) == (0.0, 65535.0):
+        return value, 0
+    slack = 1.5 * (high - low) / 65535
+    beyond = int(np.count_nonzero(((held < low - slack) | (held > high + slack)) & good))
+    share = np.nan_to_num((value.astype(float) - low) / (high - low))
+    return np.clip(np.rint(share * 65535), 0, 65535).astype(np.uint16), beyond
+
+
+def _colours(held: dict, keep, good: np.ndarray, tops: dict) -> tuple[np.ndarray, int]:
+    """Colours (m, 3) u8 of the good ones, and how many were out of their limits."""
+    tones = {n: 255.0 / tops[n] for n in ("colorRed", "colorGreen", "colorBlue")}
+    plain = {n: held[n].dtype == np.uint8 and f == 1 for n, f in tones.items()}
+    beyond = 0
+    if not all(plain.values()):
+        within = [(held[n] * f >= -0.5) & (held[n] * f <= 255.5) for n, f in tones.items()]
+        beyond = int(np.count_nonzero(~np.logical_and.reduce(within) & good))
+    parts = [
+        keep(held[n])
+        if plain[n]
+        else np.clip(np.nan_to_num(np.rint(keep(held[n]) * f)), 0, 255).astype(np.uint8)
+        for n, f in tones.items()
+    ]
+    return np.stack(parts, 1), beyond
 
 
 def read_image(path: str, image: ImageInside) -> bytes:

@@ -104,7 +104,16 @@ class Writer:
             )
         for axis, o in zip(CARTESIAN, offset):
             proto.set(axis, lib.ScaledIntegerNode(self.file, 0, -(2**31), 2**31 - 1, scale, float(o)))
-        fields, integers = list(CARTESIAN), {}
+        fields, integers = list(CARTESIAN), self._integers(scan, columns, grid, limits)
+        for n, top in integers.items():
+            proto.set(n, lib.IntegerNode(self.file, 0, 0, top))
+        fields += integers
+        self._write_points(scan, proto, fields, chunks)
+        return guid
+
+    def _integers(self, scan, columns: list[str], grid, limits) -> dict[str, int]:
+        """Fields of whole numbers with their largest values; their limits go into the scan's head."""
+        integers = {}
         if "invalid" in columns:
             integers["cartesianInvalidState"] = 2
         if "row" in columns and grid:
@@ -134,9 +143,9 @@ class Writer:
                     for m, v in (("Minimum", 0), ("Maximum", 255))
                 },
             )
-        for n, top in integers.items():
-            proto.set(n, lib.IntegerNode(self.file, 0, 0, top))
-        fields += integers
+        return integers
+
+    def _write_points(self, scan, proto, fields: list[str], chunks) -> None:
         points = lib.CompressedVectorNode(self.file, proto, lib.VectorNode(self.file, True))
         scan.set("points", points)
         held = {n: np.empty(CHUNK, np.float64) for n in fields}
@@ -149,7 +158,6 @@ class Writer:
                 self._write_chunk(writer, held, chunk)
         finally:
             writer.close()
-        return guid
 
     @staticmethod
     def _write_chunk(writer, held, chunk):

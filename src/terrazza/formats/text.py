@@ -77,16 +77,7 @@ def sniff(path: str, columns: tuple[str, ...] = ()) -> Layout:
     if not there:
         raise InputError(f"“{shown}” holds no points.", "It needs a line a point with X, Y and Z.")
     sample = [line for _, line in there[-200:]]
-    mark = next((m for m in (";", "\t") if sum(m in line for line in sample) > len(sample) / 2), None)
-    decimal = (
-        ","
-        if "." not in "".join(sample)
-        and any("," in line for line in sample)
-        and (mark or _commas_are_decimal(sample))
-        else "."
-    )
-    if mark is None and decimal == "." and sum("," in line for line in sample) > len(sample) / 2:
-        mark = ","
+    mark, decimal = _marks(sample)
     rows = [(n, _cells(line, mark)) for n, line in there]
     first = next(
         (
@@ -128,6 +119,21 @@ def sniff(path: str, columns: tuple[str, ...] = ()) -> Layout:
             )
         names = tuple("-" if c == "-" else naming.meaning(c) for c in columns)
     return Layout(names, mark, decimal, rows[first][0], count, heading is not None)
+
+
+def _marks(sample: list[str]) -> tuple[str | None, str]:
+    """What parts the columns (None: blanks), and the decimal mark."""
+    mark = next((m for m in (";", "\t") if sum(m in line for line in sample) > len(sample) / 2), None)
+    decimal = (
+        ","
+        if "." not in "".join(sample)
+        and any("," in line for line in sample)
+        and (mark or _commas_are_decimal(sample))
+        else "."
+    )
+    if mark is None and decimal == "." and sum("," in line for line in sample) > len(sample) / 2:
+        mark = ","
+    return mark, decimal
 
 
 def _commas_are_decimal(lines: list[str]) -> bool:

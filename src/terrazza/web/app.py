@@ -36,6 +36,13 @@ def create() -> FastAPI:
     for router in ROUTERS:
         app.include_router(router)
 
+    _wire_errors(app)
+    return app
+
+
+def _wire_errors(app: FastAPI) -> None:
+    """Every error becomes an answer in words."""
+
     @app.exception_handler(TerrazzaError)
     async def known(request: Request, error: TerrazzaError) -> Response:
         return _answer(request, error.status, error.message, error.hint)
@@ -87,8 +94,6 @@ def create() -> FastAPI:
     async def malformed(request: Request, error: RequestValidationError) -> Response:
         first = error.errors()[0]
         return _answer(request, 422, f"“{first['loc'][-1]}”: {first['msg']}.", "")
-
-    return app
 
 
 def _answer(request: Request, status: int, message: str, hint: str) -> Response:

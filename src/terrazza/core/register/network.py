@@ -80,10 +80,7 @@ def adjust(
             "Take the loose scans out of the adjustment, or tie them to a neighbour.",
         )
     since, keep = np.zeros(U * k), np.array([U * s + i for s in range(k) for i in range(6)])
-    prior = np.diag(
-        np.tile([1 / HELD[0] ** 2] * 3 + [1 / HELD[1] ** 2] * 3 + [1 / bias_sigma**2, 1 / INDEX_SIGMA**2], k)
-    )
-    prior[np.ix_(keep, keep)] += 0.0 if known is None else known
+    prior = _prior(k, bias_sigma, known, keep)
     for done in range(rounds):
         system = equations_of(patches, poses, own, weight)
         weight = (
@@ -108,28 +105,33 @@ def adjust(
             )
         since += solution  # small turns add up
         own = since.reshape(k, U)[:, 6:].copy()
-    residual = system.residual
     inverse = np.zeros((U * k, U * k))
     inverse[np.ix_(active, active)] = np.linalg.inv(full[np.ix_(active, active)])
     joint = inverse[np.ix_(keep, keep)]
+    return _told(patches, poses, joint, own[:, 0], system, weight, float(factor), redundancy)
+
+
+def _prior(k: int, bias_sigma: float, known: np.ndarray | None, keep: np.ndarray) -> np.ndarray:
+    """(Uk, Uk) information before anything is seen: loose on poses, on bias and index what instruments have,
+    and what is ``known`` of poses.
+    """
+    held = [1 / HELD[0] ** 2] * 3 + [1 / HELD[1] ** 2] * 3 + [1 / bias_sigma**2, 1 / INDEX_SIGMA**2]
+    prior = np.diag(np.tile(held, k))
+    prior[np.ix_(keep, keep)] += 0.0 if known is None else known
+    return prior
+
+
+def _told(patches, poses, joint, bias, system, weight, factor: float, redundancy: int) -> Adjusted:
+    """What an adjustment has found."""
+    k, residual, good = len(poses), system.residual, weight > 0
     shared, pair_rms = _pairs(patches, residual, weight, k)
-    good = weight > 0
     rms = (
         float(np.sqrt(np.average(residual[good] ** 2, weights=1 / system.noise[good] ** 2)))
         if good.any()
         else 0.0
     )
-    return Adjusted(
-        poses,
-        np.array([joint[6 * s : 6 * s + 6, 6 * s : 6 * s + 6] for s in range(k)]),
-        joint,
-        own[:, 0],
-        rms,
-        float(factor),
-        redundancy,
-        shared,
-        pair_rms,
-    )
+    blocks = np.array([joint[6 * s : 6 * s + 6, 6 * s : 6 * s + 6] for s in range(k)])
+    return Adjusted(poses, blocks, joint, bias, rms, factor, redundancy, shared, pair_rms)
 
 
 def _of_many(patches: Patches, k: int) -> Patches:

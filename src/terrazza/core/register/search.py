@@ -77,26 +77,13 @@ def place(
     (``sightings`` gives them) place them if three or more agree.
     """
     n, given, fixed = len(surfaces), given or {}, fixed or set()
-    offers: list[Offer] = []
     pairs = [(a, b) for a, b in _pairs(shapes, given) if not {a, b} <= fixed and (a, b) not in (off or set())]
     asked = [
         (a, b, rigid.inverse(given[a]) @ given[b] if {a, b} <= set(given) else None, n > MANY)
         for a, b in pairs
     ]
-    if fleet is None:
-        for done, one in enumerate(asked):
-            progress.advance(0.8 * done, len(pairs), "Placements of pairs")
-            offers += offers_of(surfaces, shapes, pictures, *one)
-    else:
-        for found in fleet.map(
-            _offers,
-            asked,
-            [1.0] * len(asked),
-            Part(progress, 0, 0.8, float(len(asked) or 1)),
-            "Placements of pairs",
-            common or (surfaces, shapes, pictures),
-        ):
-            offers += found
+    trying = Part(progress, 0, 0.8, float(len(asked) or 1))
+    offers = _all_offers(surfaces, shapes, pictures, asked, trying, fleet, common)
     judged: dict = {}
     quiet = quietness(offers)
     offers = [replace(o, verdict=weighed(o.verdict, quiet)) for o in offers]
@@ -125,17 +112,18 @@ def place(
             assembly, rivals, doubt = _assembled(
                 pictures, given, fixed, offers + witnessed, witnessed, judged, quiet, progress
             )
+    return _numbered(assembly, rivals, doubt, given, fixed)
+
+
+def _numbered(assembly, rivals, doubt, given: dict[int, np.ndarray], fixed: set[int]) -> Placed:
+    """Islands numbered from 1, that with fixed scans first and then the largest; lone scans stand aside."""
+    n = len(assembly.island)
     groups = sorted(
         {i: assembly.members(i) for i in assembly.island}.values(),
         key=lambda g: (not set(g) & fixed, -len(g), g[0]),
     )
-    number = {
-        k: i
-        for i, group in enumerate(
-            [g for g in groups if len(g) > 1 or set(g) & (fixed | set(given)) or n == 1], 1
-        )
-        for k in group
-    }
+    counted = [g for g in groups if len(g) > 1 or set(g) & (fixed | set(given)) or n == 1]
+    number = {k: i for i, group in enumerate(counted, 1) for k in group}
     poses: list[np.ndarray | None] = [None] * n
     for group in groups:
         if group[0] in number:
@@ -144,6 +132,19 @@ def place(
                 poses[k] = base @ assembly.pose[k]
                 rivals[k] = [base @ r for r in rivals[k]]
     return Placed(poses, [number.get(k, 0) for k in range(n)], doubt, rivals)
+
+
+def _all_offers(surfaces, shapes, pictures, asked, progress: Progress, fleet, common) -> list[Offer]:
+    """The placements that the pairs asked for offer, here or over a fleet."""
+    if fleet is None:
+        offers: list[Offer] = []
+        for done, one in enumerate(asked):
+            progress.advance(done, len(asked), "Placements of pairs")
+            offers += offers_of(surfaces, shapes, pictures, *one)
+        return offers
+    shared = common or (surfaces, shapes, pictures)
+    found = fleet.map(_offers, asked, [1.0] * len(asked), progress, "Placements of pairs", shared)
+    return [offer for some in found for offer in some]
 
 
 def _pairs(shapes: list[PlanShape], given: dict[int, np.ndarray]) -> list[tuple[int, int]]:

@@ -168,46 +168,47 @@ def _registration(job: Job, scans) -> list:
             )
         )
     out += [report.Text(f"{what}: {sentence}") for what, sentence in statement(job)]
+    return [*out, _placed(job, scans, n), _ties(job, n)]
+
+
+def _placed(job: Job, scans, n: Notation) -> "report.Rows":
+    """Where scans stand and how sure that is."""
     grid = job.get("frame", "", {}).get("covariances") or {}
-    rows = []
-    for s in scans:
-        if s.pose is None:
-            rows.append([str(s.id), s.name, f"{s.points:,}", "not placed", *[""] * 5])
-            continue
-        covariance = np.array(grid[str(s.id)]) if str(s.id) in grid else covariance_of(s.pose_record)
-        sigma = np.sqrt(np.diag(covariance)) if covariance is not None else None
-        p = job.grid_pose(s)
-        rows.append(
-            [
-                str(s.id),
-                s.name,
-                f"{s.points:,}",
-                *(n.number(v, n.decimals + 1) for v in n.ordered(p[:3, 3])),
-                n.number(float(np.degrees(rigid.heading(p))), 4),
-                "fixed"
-                if s.pose_record.get("fixed") and str(s.id) not in grid
-                else n.small(max(sigma[3:]) * 1000, 2)
-                if sigma is not None
-                else "–",
-                f"{np.degrees(max(sigma[:3])) * 1000:.1f}" if sigma is not None else "–",
-            ]
-        )
-    out.append(
-        report.Rows(
-            [
-                "Scan",
-                "Name",
-                "Points",
-                *n.named("X", "Y", "Z"),
-                "Heading °",
-                f"σ place {n.small_short}",
-                "σ turn m°",
-            ],
-            rows,
-            {2, 3, 4, 5, 6, 7, 8},
-        )
-    )
-    ties = [
+    rows = [_placed_row(job, s, grid.get(str(s.id)), n) for s in scans]
+    head = [
+        "Scan",
+        "Name",
+        "Points",
+        *n.named("X", "Y", "Z"),
+        "Heading °",
+        f"σ place {n.small_short}",
+        "σ turn m°",
+    ]
+    return report.Rows(head, rows, {2, 3, 4, 5, 6, 7, 8})
+
+
+def _placed_row(job: Job, s, in_grid, n: Notation) -> list[str]:
+    about = [str(s.id), s.name, f"{s.points:,}"]
+    if s.pose is None:
+        return [*about, "not placed", *[""] * 5]
+    covariance = np.array(in_grid) if in_grid else covariance_of(s.pose_record)
+    sigma = np.sqrt(np.diag(covariance)) if covariance is not None else None
+    p = job.grid_pose(s)
+    if s.pose_record.get("fixed") and not in_grid:
+        place = "fixed"
+    else:
+        place = n.small(max(sigma[3:]) * 1000, 2) if sigma is not None else "–"
+    return [
+        *about,
+        *(n.number(v, n.decimals + 1) for v in n.ordered(p[:3, 3])),
+        n.number(float(np.degrees(rigid.heading(p))), 4),
+        place,
+        f"{np.degrees(max(sigma[:3])) * 1000:.1f}" if sigma is not None else "–",
+    ]
+
+
+def _ties(job: Job, n: Notation) -> "report.Rows":
+    rows = [
         [
             f"{t['a']} – {t['b']}",
             n.small(t["rms_mm"], 2),
@@ -218,14 +219,8 @@ def _registration(job: Job, scans) -> list:
         ]
         for t in job.facts("tie").values()
     ]
-    out.append(
-        report.Rows(
-            ["Tie", f"RMS {n.small_short}", "Overlap", "Used points", "Common planes", "Holds"],
-            ties,
-            {1, 2, 3, 4},
-        )
-    )
-    return out
+    head = ["Tie", f"RMS {n.small_short}", "Overlap", "Used points", "Common planes", "Holds"]
+    return report.Rows(head, rows, {1, 2, 3, 4})
 
 
 def _georeference(job: Job, frame: dict) -> list:

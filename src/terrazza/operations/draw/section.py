@@ -45,6 +45,8 @@ class Section(Operation):
     def run(self, job: Job, params: SectionParams, progress: Progress) -> Figures:
         scans = job.need_scans(params.scans, placed=True, why=", so there is no section")
         notation, pieces = Notation.of(job), _pieces(params.line)
+        if params.path:
+            job.output(params.path, ".dxf")  # a place that cannot be written is told before the work
         low = -np.inf if params.low is None else params.low
         high = np.inf if params.high is None else params.high
         back, rows, count = rigid.inverse(job.frame), [], 0

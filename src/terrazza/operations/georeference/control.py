@@ -117,30 +117,34 @@ class Control(Operation):
             stands_upright(job),
             params.solution,
         )
-        matched, before = (
-            dict(found.pairs),
-            {n: c for n, c in job.facts("control").items() if c["how"] == "by hand" and c["targets"]},
-        )
-        job.clear("control")
-        for i, name in enumerate(read.names):
-            targets = seen[matched[i]]["targets"] if i in matched else []
-            if name in before and not set(before[name]["targets"]) & set(targets):
-                says.doubt.append(
-                    f"{name}: by hand it was matched to target {before[name]['targets'][0]}, by geometry it "
-                    f"is {'target ' + str(targets[0]) if targets else 'none'}. Are names exchanged?"
-                )
-            job.put(
-                "control",
-                name,
-                {
-                    "grid": given.columns[i].tolist(),
-                    "target_height": float(heights[i]),
-                    "check": bool(check[i]),
-                    "targets": targets,
-                    "how": "geometry",
-                },
-            )
+        matched = dict(found.pairs)
+        says.doubt += _put_points(job, read.names, given.columns, heights, check, matched, seen)
         detectable = dict(
             zip([read.names[i] for i in sorted(matched) if not check[i]], says.detectable.tolist())
         )
         return solve(job, says.doubt, detectable)
+
+
+def _put_points(job: Job, names, grid, heights, check, matched: dict[int, int], seen) -> list[str]:
+    """Keep the control points (``grid`` (n, 3) m) with the targets that they were matched to; doubts where
+    the geometry says otherwise than what was matched by hand before.
+    """
+    before = {n: c for n, c in job.facts("control").items() if c["how"] == "by hand" and c["targets"]}
+    doubts = []
+    job.clear("control")
+    for i, name in enumerate(names):
+        targets = seen[matched[i]]["targets"] if i in matched else []
+        if name in before and not set(before[name]["targets"]) & set(targets):
+            doubts.append(
+                f"{name}: by hand it was matched to target {before[name]['targets'][0]}, by geometry it "
+                f"is {'target ' + str(targets[0]) if targets else 'none'}. Are names exchanged?"
+            )
+        point = {
+            "grid": grid[i].tolist(),
+            "target_height": float(heights[i]),
+            "check": bool(check[i]),
+            "targets": targets,
+            "how": "geometry",
+        }
+        job.put("control", name, point)
+    return doubts

@@ -41,39 +41,29 @@ class ImportFiles(Operation):
     Params = ImportParams
 
     def run(self, job: Job, params: ImportParams, progress: Progress) -> Figures:
-        paths = [job.input(path, "The file") for path in params.files] or job.inputs
-        if not paths:
-            raise ParamsError(
-                "import.files has no files to import.",
-                "Name them in “files”, or after the recipe on the command line.",
-            )
-        if params.farthest and params.farthest <= params.nearest:
-            raise ParamsError(
-                "import.files: “farthest” is not beyond “nearest”.",
-                "Give a larger distance, or 0 for no limit.",
-            )
+        paths = _paths(job, params)
         columns, axes = tuple(params.columns.split()), Axes.named(params.axes)
         found, repairs = looked(paths, columns, params.broken == "leave out")
         chosen, units = chosen_of(found, params.take), units_of(params, len(found))
         need_room(job, [found[f].scans[s].points // params.every for f, s in chosen])
         first = job.next_number("scan")
         numbers = {pick: first + n for n, pick in enumerate(chosen)}
-        pieces = []
-        for f, s in chosen:
-            pieces.append(
-                source(
-                    job,
-                    found[f],
-                    s,
-                    job.scan_folder(numbers[f, s]),
-                    units[f],
-                    axes,
-                    columns,
-                    params.every,
-                    within_of(found[f], s, params),
-                    params.broken == "leave out",
-                )
+        broken = params.broken == "leave out"
+        pieces = [
+            source(
+                job,
+                found[f],
+                s,
+                job.scan_folder(numbers[f, s]),
+                units[f],
+                axes,
+                columns,
+                params.every,
+                within_of(found[f], s, params),
+                broken,
             )
+            for f, s in chosen
+        ]
         records, mended = bring([(p, found[f]) for p, (f, _) in zip(pieces, chosen)], job.fleet, progress)
         need_whole(params, [(found[f].scans[s].name, r) for (f, s), r in zip(chosen, records)])
         empty = [found[f].scans[s].name for (f, s), r in zip(chosen, records) if r["points"] == 0]
@@ -84,27 +74,8 @@ class ImportFiles(Operation):
             )
         for folder in {p.folder for p in pieces} | {os.path.dirname(job.scan_folder(first))}:
             disk.sync(folder)
-        rows = []
-        for (f, s), record, piece, mine in zip(chosen, records, pieces, mended):
-            mine += [r for r in found[f].repairs if r.scan == s]
-            if record["points"]:
-                rows.append(
-                    self._enter(
-                        job,
-                        found[f],
-                        s,
-                        numbers[f, s],
-                        record | {"view_width": params.view_width},
-                        piece,
-                        mine,
-                    )
-                )
-            repairs += listed_rows(mine, found[f].scans[s].name, numbers[f, s] if record["points"] else None)
-        repairs += [
-            row
-            for c in found
-            for row in listed_rows([r for r in c.repairs if r.scan is None], os.path.basename(c.path), None)
-        ]
+        rows, listed = self._entered(job, params, found, numbers, zip(chosen, records, pieces, mended))
+        repairs += listed
         photos, notes = self._photos(job, found, numbers, records, dict(zip(chosen, pieces)))
         self._crs(job, found, chosen)
         notes += (
@@ -127,6 +98,21 @@ class ImportFiles(Operation):
             "repairs": repairs,
             "doubt": [sentence(row) for row in repairs if row["code"] in DOUBTED],
         }
+
+    def _entered(self, job, params: ImportParams, found, numbers, brought) -> tuple[list[dict], list[dict]]:
+        """Enter the scans that came in; what is told of each, and all repairs as rows."""
+        rows, repairs = [], []
+        for (f, s), record, piece, mine in brought:
+            mine += [r for r in found[f].repairs if r.scan == s]
+            if record["points"]:
+                about = record | {"view_width": params.view_width}
+                rows.append(self._enter(job, found[f], s, numbers[f, s], about, piece, mine))
+            number = numbers[f, s] if record["points"] else None
+            repairs += listed_rows(mine, found[f].scans[s].name, number)
+        for contents in found:
+            of_file = [r for r in contents.repairs if r.scan is None]
+            repairs += listed_rows(of_file, os.path.basename(contents.path), None)
+        return rows, repairs
 
     def _enter(self, job, contents: Contents, index, number, record, piece: Source, mine: list[Repair]):
         inside = contents.scans[index]
@@ -255,3 +241,19 @@ class ImportFiles(Operation):
                 "",
                 {"wkt": wkt, "metres_per_unit": systems.metres_per_unit(wkt), "name": CRS.from_wkt(wkt).name},
             )
+
+
+def _paths(job: Job, params: ImportParams) -> list[str]:
+    """The files to import; ParamsError where there are none, or no range is left."""
+    paths = [job.input(path, "The file") for path in params.files] or job.inputs
+    if not paths:
+        raise ParamsError(
+            "import.files has no files to import.",
+            "Name them in “files”, or after the recipe on the command line.",
+        )
+    if params.farthest and params.farthest <= params.nearest:
+        raise ParamsError(
+            "import.files: “farthest” is not beyond “nearest”.",
+            "Give a larger distance, or 0 for no limit.",
+        )
+    return paths

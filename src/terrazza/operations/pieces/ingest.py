@@ -134,25 +134,7 @@ def bring(
     half = [Part(progress, 0.0, 0.65, total), Part(progress, 0.65, 1.0, total)]
     if total > LARGE:
         fleet.warm("terrazza.store.build")
-    placed = [prepared(s, c.scans[s.index]) for s, c in sources]
-    reads = _read(placed, fleet, half[0])
-    repairs: list[list[Repair]] = [[] for _ in placed]
-    for _ in range(ROUNDS):
-        wrong = {k: b for k, (s, r) in enumerate(zip(placed, reads)) if (b := misplaced(s, r)) is not None}
-        for k, (low, high, step) in wrong.items():
-            inside = sources[k][1].scans[placed[k].index]
-            placed[k] = prepared(replace(placed[k], place=None), inside, (low, high), step)
-            if inside.bounds is not None and not repairs[k]:
-                repairs[k].append(
-                    Repair(
-                        "bounds",
-                        inside.index,
-                        1,
-                        "The bounds in the header are wrong; the points' own were taken.",
-                    )
-                )
-        for k, again in zip(wrong, _read([placed[k] for k in wrong], fleet, half[0])) if wrong else ():
-            reads[k] = again
+    placed, reads, repairs = _read_well(sources, fleet, half[0])
     there = [k for k, r in enumerate(reads) if any(x.runs for x in r)]
     plans = {k: blocks(placed[k], reads[k]) for k in there}
     tasks = [b for k in there for b in plans[k][1]]
@@ -170,17 +152,9 @@ def bring(
     for k, source in enumerate(placed):
         counts = mended(reads[k])
         repairs[k] += [Repair(code, source.index, n) for code, n in counts.items()]
-        repairs[k] += [
-            Repair("scan" if k not in plans else "count", source.index, 1, r.error)
-            for r in reads[k]
-            if r.error
-        ]
-        about = {
-            "dropped": sum(n for code, n in counts.items() if code in LEFT_OUT),
-            "lost": sum(counts.get(code, 0) for code in LOST),
-            "beyond": sum(r.beyond for r in reads[k]),
-            "losses": ", ".join(f"{counts[code]:,} {REPAIRS[code]}" for code in LOST if counts.get(code)),
-        }
+        broken = "count" if k in plans else "scan"
+        repairs[k] += [Repair(broken, source.index, 1, r.error) for r in reads[k] if r.error]
+        about = _told_of(counts, reads[k])
         if k not in plans:
             records.append({"points": 0} | about)
             continue
@@ -189,6 +163,42 @@ def bring(
             finish(source, reads[k], above, mine, [next(written) for _ in mine], constants) | about
         )
     return records, repairs
+
+
+def _read_well(sources, fleet, progress: Progress):
+    """Read all scans, those whose header has wrong bounds once more within their own: (sources, what was
+    read, repairs) a scan.
+    """
+    placed = [prepared(s, c.scans[s.index]) for s, c in sources]
+    reads = _read(placed, fleet, progress)
+    repairs: list[list[Repair]] = [[] for _ in placed]
+    for _ in range(ROUNDS):
+        wrong = {k: b for k, (s, r) in enumerate(zip(placed, reads)) if (b := misplaced(s, r)) is not None}
+        for k, (low, high, step) in wrong.items():
+            inside = sources[k][1].scans[placed[k].index]
+            placed[k] = prepared(replace(placed[k], place=None), inside, (low, high), step)
+            if inside.bounds is not None and not repairs[k]:
+                repairs[k].append(
+                    Repair(
+                        "bounds",
+                        inside.index,
+                        1,
+                        "The bounds in the header are wrong; the points' own were taken.",
+                    )
+                )
+        for k, again in zip(wrong, _read([placed[k] for k in wrong], fleet, progress)) if wrong else ():
+            reads[k] = again
+    return placed, reads, repairs
+
+
+def _told_of(counts: dict[str, int], reads: list[Read]) -> dict:
+    """What a scan's record says of points that did not come in."""
+    return {
+        "dropped": sum(n for code, n in counts.items() if code in LEFT_OUT),
+        "lost": sum(counts.get(code, 0) for code in LOST),
+        "beyond": sum(r.beyond for r in reads),
+        "losses": ", ".join(f"{counts[code]:,} {REPAIRS[code]}" for code in LOST if counts.get(code)),
+    }
 
 
 def _stretches_read(parts: list[Stretch], fleet, progress) -> list[Read]:

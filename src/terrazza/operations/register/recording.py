@@ -9,80 +9,28 @@ from terrazza.operations.spine.job import Job, Scan, plain
 from terrazza.operations.spine.notation import Notation
 
 cloud_fit = later("terrazza.core.register.cloud_fit")
+linalg = later("scipy.linalg")
 network = later("terrazza.core.register.network")
 
 WEAK = 0.006
 
 
 def record_of(job: Job, scans: list[Scan], poses, ties, results, loose, how) -> Figures:
-    joint_scans, blocks, rows = [], [], []
-    by_scan = {}
-    for members, adjusted, stay in results:
-        for i, k in enumerate(members):
-            by_scan[k] = (
-                (adjusted.poses[i], adjusted.covariance[i], float(adjusted.bias[i]), k in stay)
-                if adjusted
-                else (poses[k], None, 0.0, True)
-            )
-        if adjusted:
-            joint_scans += [scans[k].id for k in members]
-            blocks.append(adjusted.joint)
-    for k, scan in enumerate(scans):
-        if poses[k] is None:
-            if scan.pose is not None:
-                job.put("pose", scan.id, None, scan=scan.id)
-            rows.append({"scan": scan.id, "name": scan.name, "placed": False})
-            continue
-        pose, covariance, bias, stays = by_scan.get(k, (poses[k], None, 0.0, False))
-        job.put(
-            "pose",
-            scan.id,
-            {
-                "matrix": plain(pose),
-                "how": how,
-                "covariance": covariance.tolist() if covariance is not None else None,
-                "bias": bias,
-                "fixed": stays,
-            },
-            scan=scan.id,
-        )
-        sigma = np.sqrt(np.diag(covariance)) if covariance is not None else None
-        rows.append(
-            {
-                "scan": scan.id,
-                "name": scan.name,
-                "placed": True,
-                "fixed": stays,
-                "sigma_mm": (sigma[3:] * 1000).tolist() if sigma is not None else None,
-                "sigma_mdeg": (np.degrees(sigma[:3]) * 1000).tolist() if sigma is not None else None,
-                "bias_mm": bias * 1000,
-            }
-        )
+    """Keep an adjustment: poses (4×4 or None a scan), ties, the network; its figures.  ``results`` has
+    (members, adjusted or None, those that stay) an island, ``loose`` the scans that nothing holds.
+    """
+    by_scan = _standing(poses, results)
+    rows = [_put_pose(job, scan, poses[k], by_scan.get(k), how) for k, scan in enumerate(scans)]
     tie_rows = _put_ties(job, scans, poses, by_scan, ties, results)
-    unplaced = [r["name"] for r in rows if not r["placed"]]
-    placed = len(rows) - len(unplaced)
     good = [r for r in tie_rows if not r["failed"]]
     rms = (
         float(np.sqrt(np.average([r["rms_mm"] ** 2 for r in good], weights=[r["used"] for r in good])))
         if good
         else None
     )
-    adjusted = [a for _, a, _ in results if a]
-    summary = {
-        "scans": joint_scans,
-        "rms_mm": rms,
-        "patch_rms_mm": adjusted[0].rms * 1000 if adjusted else None,
-        "variance_factor": adjusted[0].variance_factor if adjusted else None,
-        "redundancy": sum(a.redundancy for a in adjusted),
-    }
-    job.put("network", "", summary)
-    if blocks:
-        size = sum(len(b) for b in blocks)
-        joint, at = np.zeros((size, size)), 0
-        for block in blocks:
-            joint[at : at + len(block), at : at + len(block)] = block
-            at += len(block)
-        job.write_array("joint", joint)
+    summary = _put_network(job, scans, results, rms)
+    unplaced = [r["name"] for r in rows if not r["placed"]]
+    placed = len(rows) - len(unplaced)
     worst = max((max(r["sigma_mm"]) for r in rows if r.get("sigma_mm")), default=None)
     residual = Notation.of(job).residual
     says = (
@@ -104,6 +52,62 @@ def record_of(job: Job, scans: list[Scan], poses, ties, results, loose, how) -> 
         "verdict": verdict(rms),
         **{k: summary[k] for k in ("patch_rms_mm", "variance_factor", "redundancy")},
     }
+
+
+def _standing(poses, results) -> dict:
+    """By scan: pose, 6×6 covariance or None, range bias (m), whether it stays."""
+    out = {}
+    for members, adjusted, stay in results:
+        for i, k in enumerate(members):
+            if adjusted:
+                out[k] = adjusted.poses[i], adjusted.covariance[i], float(adjusted.bias[i]), k in stay
+            else:
+                out[k] = poses[k], None, 0.0, True
+    return out
+
+
+def _put_pose(job: Job, scan: Scan, pose, standing, how: str) -> dict:
+    """Keep one scan's pose; what is told of it."""
+    if pose is None:
+        if scan.pose is not None:
+            job.put("pose", scan.id, None, scan=scan.id)
+        return {"scan": scan.id, "name": scan.name, "placed": False}
+    matrix, covariance, bias, stays = standing or (pose, None, 0.0, False)
+    record = {
+        "matrix": plain(matrix),
+        "how": how,
+        "covariance": covariance.tolist() if covariance is not None else None,
+        "bias": bias,
+        "fixed": stays,
+    }
+    job.put("pose", scan.id, record, scan=scan.id)
+    sigma = np.sqrt(np.diag(covariance)) if covariance is not None else None
+    return {
+        "scan": scan.id,
+        "name": scan.name,
+        "placed": True,
+        "fixed": stays,
+        "sigma_mm": (sigma[3:] * 1000).tolist() if sigma is not None else None,
+        "sigma_mdeg": (np.degrees(sigma[:3]) * 1000).tolist() if sigma is not None else None,
+        "bias_mm": bias * 1000,
+    }
+
+
+def _put_network(job: Job, scans: list[Scan], results, rms: float | None) -> dict:
+    """Keep the network with its joint covariance; its summary."""
+    adjusted = [(members, a) for members, a, _ in results if a]
+    first = adjusted[0][1] if adjusted else None
+    summary = {
+        "scans": [scans[k].id for members, _ in adjusted for k in members],
+        "rms_mm": rms,
+        "patch_rms_mm": first.rms * 1000 if first else None,
+        "variance_factor": first.variance_factor if first else None,
+        "redundancy": sum(a.redundancy for _, a in adjusted),
+    }
+    job.put("network", "", summary)
+    if adjusted:
+        job.write_array("joint", linalg.block_diag(*(a.joint for _, a in adjusted)))
+    return summary
 
 
 def _put_ties(job, scans, poses, by_scan, ties, results):
