@@ -35,7 +35,7 @@ def longest(lines, axis, value):
 
 
 def polylines(path):
-    space, out = ezdxf.readfile(path).modelspace(), []
+    space, out = ezdxf.readfile(path).layouts.get("Model"), []
     for p in space.query("LWPOLYLINE POLYLINE"):
         flat = p.dxftype() == "LWPOLYLINE"
         xyz = np.array([v[:2] for v in p.get_points()] if flat else [v.dxf.location for v in p.vertices])
