@@ -135,7 +135,7 @@ def test_what_is_added_works_from_the_file_to_the_gesture(grown, page, tmp_path)
     page.click("#import-button:has-text('Import 1 scan')")
     ended(page, 1)
     page.keyboard.press("j")  # not here
-    page.wait_for_selector(".notice:has-text('Soften a place belongs to clean')")
+    page.wait_for_selector(".notice:has-text('Soften a place belongs to Clean')")
     page.keyboard.press("4")
     page.wait_for_selector("[data-tool=soften]:has-text('soften')")
     assert "soften a place" in page.text_content("#key-list")

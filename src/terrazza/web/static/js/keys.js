@@ -3,6 +3,7 @@ import { COMMANDS, GESTURES } from "./commands.js";
 import { html } from "./text.js";
 import { notice } from "./trouble.js";
 
+const capital = (word) => word[0].toUpperCase() + word.slice(1);
 const TYPING = "input:not([type=checkbox]), select, textarea, dialog";
 
 // Tools by name, as the server lists them: every file in the folder of tools is one.
@@ -58,6 +59,6 @@ export function wireKeys(app, step, go) {
     e.preventDefault();
     if (tool) app.use(tool.name);
     else if (command) command.does(app);
-    else notice(`${tools[0].help} belongs to ${tools[0].steps.join(" and ")}.`);
+    else notice(`${tools[0].help} belongs to ${tools[0].steps.map(capital).join(" and ")}.`);
   });
 }
