@@ -5,7 +5,9 @@ noise.
 import numpy as np
 
 from terrazza.core.geometry import rigid
+from terrazza.db import queries
 from terrazza.formats import e57_writer
+from tests.run import must
 
 ROOM = (np.array([0.0, 0.0, 0.0]), np.array([8.0, 6.0, 3.0]))
 BOXES = [
@@ -82,3 +84,11 @@ def write_room(
                 grid=(more.get("rows", 150), more.get("columns", 360)),
             )
     return poses
+
+
+def room_job(workspace: str, folder, **more):
+    """A job of the room's three scans as they stand: (workspace, row)."""
+    write_room(folder / "room.e57", posed=True, **more)
+    row = queries.create_job(workspace, "Room")
+    must(workspace, row, "import.files", files=[str(folder / "room.e57")])
+    return workspace, row

@@ -12,22 +12,18 @@ from scipy.spatial import cKDTree
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET
-from terrazza.db import queries
 from terrazza.formats import copc_writer, xyz
 from terrazza.operations.pieces.promises import statement
 from terrazza.operations.spine.base import find
 from tests.run import must, opened, perform
-from tests.scenes import write_room
+from tests.scenes import room_job
 
 pytestmark = pytest.mark.usefixtures("alone")
 
 
 @pytest.fixture
 def job(workspace, tmp_path):
-    write_room(tmp_path / "r.e57", posed=True, rows=60, columns=140)
-    row = queries.create_job(workspace, "Room")
-    must(workspace, row, "import.files", files=[str(tmp_path / "r.e57")])
-    return workspace, row
+    return room_job(workspace, tmp_path, rows=60, columns=140)
 
 
 def wanted(job):

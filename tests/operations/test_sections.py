@@ -16,10 +16,7 @@ BENT = np.array([[1.0, 2.0], [5.0, 2.0], [5.0, 6.0], [2.0, 6.0]])
 
 @pytest.fixture
 def room(workspace, tmp_path):
-    scenes.write_room(tmp_path / "room.e57", posed=True)
-    row = queries.create_job(workspace, "Room")
-    must(workspace, row, "import.files", files=[str(tmp_path / "room.e57")])
-    return workspace, row
+    return scenes.room_job(workspace, tmp_path)
 
 
 def longest(lines, axis, value):

@@ -16,10 +16,7 @@ pytestmark = pytest.mark.usefixtures("alone")
 
 @pytest.fixture
 def room(workspace, tmp_path):
-    scenes.write_room(tmp_path / "room.e57", posed=True, rows=60, columns=140)
-    row = queries.create_job(workspace, "Room")
-    must(workspace, row, "import.files", files=[str(tmp_path / "room.e57")])
-    return workspace, row
+    return scenes.room_job(workspace, tmp_path, rows=60, columns=140)
 
 
 def test_what_is_out_of_date_is_told_and_made_anew_beside(room, monkeypatch):

@@ -41,6 +41,15 @@ class Shapes:
         return [line for line in self.lines if line.closed]
 
 
+def places(chunk: dict[str, Any], whole: Any, every: int = 1) -> np.ndarray:
+    """(n, 3) float64 places of every ``every``-th point of a chunk, in the file's unit; ``whole`` is what
+    ``coordinates`` gives.
+    """
+    if "position" in chunk:
+        return chunk["position"][::every] * whole[0] + whole[1]
+    return np.asarray(chunk["xyz"][::every], float)
+
+
 def _at_no_origin(inside: ScanInside) -> bool:
     return False
 

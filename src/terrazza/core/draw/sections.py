@@ -4,6 +4,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from terrazza.core.geometry import rigid
+
 
 @dataclass(frozen=True)
 class Piece:
@@ -49,7 +51,7 @@ def laid_flat(path: np.ndarray, xyz: np.ndarray) -> np.ndarray:
     """(n, 2) chainage and height (m) of places (n, 3) near a line in plan, by the nearest of its pieces."""
     best, out = np.full(len(xyz), np.inf), np.zeros((len(xyz), 2))
     for piece in pieces(path):
-        flat = xyz @ piece.to_flat()[:3, :3].T + piece.to_flat()[:3, 3]
+        flat = rigid.apply(piece.to_flat(), xyz)
         along = flat[:, 0] - np.clip(flat[:, 0], piece.at, piece.at + piece.length)
         away = np.hypot(along, flat[:, 1])
         nearer = away < best - 1e-9

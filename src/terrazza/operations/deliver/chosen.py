@@ -29,7 +29,7 @@ def delivered(job: Job, chosen: Selection, path: str, form: str, what: str, step
     """Read a finished file back where that is wanted, and enter it into the deliverables; its figures.
     ``step`` (m) is its smallest step of a coordinate.
     """
-    figures = {"doubt": []}
+    figures: Figures = {}
     if chosen.witnesses:
         figures["verified"] = verifying.verify(path, chosen.points, chosen.witnesses, form, step)
     job.deliver(path, format=form, points=chosen.points, read_back=bool(chosen.witnesses))

@@ -6,7 +6,7 @@ from terrazza.operations.deliver.chosen import chosen_of, delivered, pieces_of
 from terrazza.operations.deliver.e57 import GATHERED
 from terrazza.operations.deliver.laz import LazParams
 from terrazza.operations.deliver.xyz import as_text
-from terrazza.operations.pieces.promises import counted_lines_of, decimals_of
+from terrazza.operations.pieces.promises import counted_lines_of, step_of
 from terrazza.operations.spine.base import Figures, Operation, field, operation
 from terrazza.operations.spine.job import Job
 
@@ -33,4 +33,4 @@ class DeliverPts(Operation):
                 size = min(job.fleet.points_at_once, GATHERED)
                 for text in pieces_of(job, chosen, as_text, out.lines, rest, size):
                     out.put(text)
-        return delivered(job, chosen, path, "PTS", "lines", 10.0 ** -decimals_of(params.scale))
+        return delivered(job, chosen, path, "PTS", "lines", step_of(params.scale))

@@ -9,7 +9,7 @@ from terrazza.files import whole
 from terrazza.later import later
 from terrazza.operations.deliver.chosen import chosen_of, delivered
 from terrazza.operations.deliver.laz import LazParams
-from terrazza.operations.pieces.promises import decimals_of
+from terrazza.operations.pieces.promises import decimals_of, step_of
 from terrazza.operations.pieces.selection import Selection
 from terrazza.operations.spine.base import Figures, Operation, field, operation
 from terrazza.operations.spine.job import Job, Scan
@@ -52,9 +52,7 @@ class DeliverPtx(Operation):
                         _scan(job, scan, chosen, cells, folder, out, Part(rest, *share))
                     done += chosen.of(scan)
         scans = sum(chosen.of(s) > 0 for s in chosen.scans)
-        return delivered(
-            job, chosen, path, "PTX", f"points in {scans} scans", 10.0 ** -decimals_of(params.scale)
-        )
+        return delivered(job, chosen, path, "PTX", f"points in {scans} scans", step_of(params.scale))
 
 
 def _scan(job: Job, scan: Scan, chosen: Selection, cells, folder: str, out, progress: Progress) -> None:

@@ -10,6 +10,7 @@ import numpy as np
 
 from terrazza import formats
 from terrazza.errors import StateError
+from terrazza.formats.protocol import places
 from terrazza.later import later
 from terrazza.operations.pieces.selection import Selection
 from terrazza.operations.spine.job import Job
@@ -85,9 +86,9 @@ def verify(path: str, points: int, wanted: list[Witnesses], form: str, step: flo
         if told["points"] != points:
             raise StateError(f"“{name}” holds {told['points']:,} points instead of {points:,}.", AGAIN)
         if lost:
-            sample = sum(len(w.xyz) for w in wanted)
             raise StateError(
-                f"{lost:,} of {sample:,} points looked for in “{name}” are not as they were written.", AGAIN
+                f"{lost:,} of {told['sample']:,} points looked for in “{name}” are not as they were written.",
+                AGAIN,
             )
     except Exception:
         os.unlink(path)
@@ -113,8 +114,7 @@ def _read(path: str, wanted: list[Witnesses], exact: bool, step: float) -> dict:
         within = _within(mine, step)
         whole = form.coordinates(path, inside.index)
         for chunk in form.points(path, inside.index):
-            xyz = chunk["position"] * whole[0] + whole[1] if "position" in chunk else chunk["xyz"]
-            xyz = xyz * contents.metres
+            xyz = places(chunk, whole) * contents.metres
             points += len(xyz)
             if not len(xyz):
                 continue

@@ -3,7 +3,7 @@
 import numpy as np
 
 from terrazza.core.geometry import rigid
-from terrazza.core.progress import Progress
+from terrazza.core.progress import Part, Progress
 from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations.draw import fitting
@@ -51,8 +51,8 @@ class Section(Operation):
         high = np.inf if params.high is None else params.high
         back, rows, count = rigid.inverse(job.frame), [], 0
         for n, piece in enumerate(pieces):
-            progress.advance(n, len(pieces), f"Piece {n + 1} of {len(pieces)}")
-            flat = vertical_points(job, scans, piece, params.thickness, (low, high))
+            part = Part(progress, n / len(pieces), (n + 1) / len(pieces))
+            flat = vertical_points(job, scans, piece, params.thickness, (low, high), part)
             count += len(flat)
             middle = flat.mean(0) if len(flat) else np.zeros(2)
             for line in lines_of.fit_lines(flat - middle, *params.fit):

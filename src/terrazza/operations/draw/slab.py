@@ -6,7 +6,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.operations.spine.job import Job
 
-FAR = 1e6  # m: no height is beyond
+FAR = 1e9  # m: nothing is beyond
 EVEN = 0.03  # m; points this far apart show where a floor lies as well as all of them do
 
 
@@ -39,26 +39,26 @@ def _around(cloud, spacing: float) -> np.ndarray:
 
 def slab_points(job: Job, scans, low: float, high: float, progress: Progress) -> np.ndarray:
     """(n, 3) kept points between two heights, grid (or job) frame, read through the octree."""
-    box_low, box_high = np.array([-1e9, -1e9, low]), np.array([1e9, 1e9, high])
-    parts = [np.zeros((0, 3))]
-    for n, scan in enumerate(scans):
-        progress.advance(n, len(scans), f"Cutting the slab from {scan.name}")
-        cloud, pose = job.cloud(scan.id), job.grid_pose(scan)
-        index = cloud.inside(box_low, box_high, pose)
-        index = cloud.kept_of(index)
-        parts.append(rigid.apply(pose, cloud.at(index)))
-    return np.concatenate(parts)
+    return _inside(job, scans, np.array([-FAR, -FAR, low]), np.array([FAR, FAR, high]), np.eye(4), progress)
 
 
-def vertical_points(job: Job, scans, piece, thickness: float, heights: tuple[float, float]) -> np.ndarray:
+def vertical_points(
+    job: Job, scans, piece, thickness: float, heights: tuple[float, float], progress: Progress
+) -> np.ndarray:
     """(n, 2) chainage and height (m) of the kept points within a vertical slab along a piece of a section's
     line (``core.draw.sections.Piece``), between two heights.
     """
     low = np.array([piece.at, -thickness / 2, max(heights[0], -FAR)])
     high = np.array([piece.at + piece.length, thickness / 2, min(heights[1], FAR)])
-    parts = [np.zeros((0, 2))]
-    for scan in scans:
-        cloud, pose = job.cloud(scan.id), piece.to_flat() @ job.grid_pose(scan)
+    return _inside(job, scans, low, high, piece.to_flat(), progress)[:, [0, 2]]
+
+
+def _inside(job: Job, scans, low, high, turned: np.ndarray, progress: Progress) -> np.ndarray:
+    """(n, 3) kept points in a box of the frame that ``turned`` (4×4) takes the grid to, in that frame."""
+    parts = [np.zeros((0, 3))]
+    for n, scan in enumerate(scans):
+        progress.advance(n, len(scans), f"Cutting the slab from {scan.name}")
+        cloud, pose = job.cloud(scan.id), turned @ job.grid_pose(scan)
         index = cloud.kept_of(cloud.inside(low, high, pose))
-        parts.append(rigid.apply(pose, cloud.at(index))[:, [0, 2]])
+        parts.append(rigid.apply(pose, cloud.at(index)))
     return np.concatenate(parts)

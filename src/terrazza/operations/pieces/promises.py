@@ -119,6 +119,11 @@ def decimals_of(step: float) -> int:
     return max(int(np.ceil(-np.log10(step) - 1e-9)), 0)
 
 
+def step_of(scale: float) -> float:
+    """Smallest step (m) of coordinates that are written with these decimals."""
+    return 10.0 ** -decimals_of(scale)
+
+
 def counted_lines_of(chosen: Selection, params) -> xyz.CountedLines:
     """The lines that a PTS file of these points has."""
     columns = ("intensity",) + ("rgb",) * any(chosen.colours.values())

@@ -17,7 +17,7 @@ from terrazza.formats import control as control_file
 from terrazza.formats import text, trajectory
 from terrazza.formats.contents import Contents, ImageInside
 from terrazza.formats.control import ControlFile
-from terrazza.formats.protocol import Shapes
+from terrazza.formats.protocol import Shapes, places
 
 LARGEST = 500_000_000  # pixels of a picture
 Image.MAX_IMAGE_PIXELS = LARGEST
@@ -121,8 +121,7 @@ def _classified(path: str, most: int) -> tuple[np.ndarray, np.ndarray]:
         for chunk in format.points(path, scan.index):
             if "class" not in chunk:
                 break
-            places = chunk["position"][::every] * whole[0] + whole[1] if whole else chunk["xyz"][::every]
-            xyz.append(np.asarray(places, float) * inside.metres)
+            xyz.append(places(chunk, whole, every) * inside.metres)
             codes.append(np.asarray(chunk["class"][::every], np.uint8))
     if len(codes) == 1:
         raise InputError(
