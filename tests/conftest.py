@@ -188,12 +188,13 @@ def reading(shelf):
     return Job(str(shelf), job_by(name="Whole"))
 
 
+MEANWHILE = 9  # tests of each worker while the shared job is being made
 LONG = ("by_mouse", "browser/", "demo/", "crash", "test_fleets", "core/", "")
 
 
 def pytest_collection_modifyitems(items):
-    """Deal the tests into the workers' shares, the longest first: two workers get what is driven in a
-    browser, the others begin with what needs no shared job, since that is still being made.
+    """Deal the tests into the workers' shares, the longest first: each begins with some that need no shared
+    job, since that is still being made; then two workers get what is driven in a browser.
     """
     items.sort(
         key=lambda item: (
@@ -211,8 +212,13 @@ def pytest_collection_modifyitems(items):
     for k in range(workers):  # as many as the scheduler will hand out
         shares.append(left // (workers - k))
         left -= shares[-1]
-    others = sum(shares[2:])
-    lanes = [driven[0::2], driven[1::2]] + [rest[k : others : workers - 2] for k in range(workers - 2)]
+    early, rest = rest[: MEANWHILE * workers], rest[MEANWHILE * workers :]
+    lanes = [early[k::workers] for k in range(workers)]
+    for k in (0, 1):
+        lanes[k] = lanes[k] + driven[k::2]
+    others = sum(share - len(lane) for share, lane in zip(shares[2:], lanes[2:]))
+    for k in range(2, workers):
+        lanes[k] = lanes[k] + rest[k - 2 : others : workers - 2]
     for k in (0, 1):
         more = shares[k] - len(lanes[k])
         lanes[k], others = lanes[k] + rest[others : others + more], others + more

@@ -341,3 +341,40 @@ def test_a_section_is_drawn_along_the_line_on_the_table(page, served):
     assert len(line) == 3 and np.allclose(grid[:, :2], line, atol=1e-6) and drawing["lines"]
     page.wait_for_selector("button:has-text('Write section-')")
     assert page.evaluate("terrazza.ink.of(terrazza.slab).paths.length") > 0, "the slab shows its lines"
+
+
+def tops(job, scan):
+    """By cell of 0.1 m in plan the height (grid) of the topmost point of a scan within 9 m of it."""
+    one = job.scan(scan)
+    xyz = job.cloud(scan).xyz()[job.cloud(scan).kept()]
+    world = rigid.apply(job.grid_pose(one), xyz[np.linalg.norm(xyz, axis=1) < 9])
+    order = np.argsort(world[:, 2])
+    return {(int(x // 0.1), int(y // 0.1)): p for (x, y), p in zip(world[order, :2], world[order])}
+
+
+def test_a_scan_is_placed_by_points_touched_in_two(page, served):
+    job = served.opened()
+    tie = max((t for t in job.facts("tie").values() if not t["failed"]), key=lambda t: t["overlap"])
+    a, b = tie["a"], tie["b"]
+    mine, theirs = tops(job, a), tops(job, b)
+    both = [p for c, p in mine.items() if c in theirs and np.linalg.norm(p - theirs[c]) < 0.03]
+    places = [both[0], max(both, key=lambda p: np.linalg.norm(p - both[0]))]
+    before, number = job.grid_pose(job.scan(b)), served.last_number()
+    visit(page, served, "register")
+    page.keyboard.press("j")
+    for k, place in enumerate(places):
+        for scan, asks in ((b, "Touch the same place"), (a, "place" if k else "Touch another")):
+            page.evaluate(
+                "([p, scan]) => { const t = terrazza, o = t.cloud.data.origin; t.plan.centre = [p[0] - o[0], "
+                "p[1] - o[1]]; t.plan.scale = 0.01; t.cloud.hiddenScans = new Set([...t.cloud.scans.keys()]"
+                ".filter((id) => id !== scan)); t.dirty(); }",
+                [place.tolist(), scan],
+            )
+            idle(page)
+            page.mouse.click(*middle(page, "plan"))
+            page.wait_for_selector(f"#action:has-text('{asks}')")
+    page.click("#action button:has-text('by 2 pairs')")
+    ended(page, number + 1)
+    job = served.opened()
+    moved, turned = rigid.difference(job.grid_pose(job.scan(b)), before)
+    assert job.get("pose", b)["how"] == "like points" and moved < 0.02 and np.degrees(turned) < 0.2

@@ -50,6 +50,9 @@ SMALL = TABLE | {
     "draw.rename",
     "draw.section",
     "register.choose",
+    "register.like_points",
+    "register.join",
+    "import.job",
     "import.complete",
     "import.walk",
     "register.adjust",
@@ -88,10 +91,13 @@ CASES = {
     "import.add_photo": {"scan": 1, "picture": "PANORAMA"},
     "import.edit_photo": {"photo": "1-0", "turn_deg": 5},
     "import.remove_scan": {"scan": 8},
+    "import.job": {"job": "Other", "scans": [1]},
     "register.automatic": {"scans": [1, 2, 3]},
     "register.adjust": {},
     "register.double_walls": {},
     "register.cloud_fit": {"scan": 2, "neighbour": 1},
+    "register.like_points": {"scan": 2, "neighbour": 1, "pairs": "ALIKE"},
+    "register.join": {"island": 2, "pose": np.eye(4).ravel().tolist()},
     "register.leave_out": {"scan": 3},
     "register.tie": {"a": 1, "b": 2, "on": False},
     "register.strips": {"trajectory": "PATH", "scans": [5], "signs": "+ +"},
@@ -179,6 +185,7 @@ def params_of(operation, job, field, folder):
         .replace("CONTROL", str(field / "settegradini-control.csv"))
         .replace('"CUT"', next(iter(job.facts("cut")), "0"))
         .replace('"FLOOR"', json.dumps([_under(job)]))
+        .replace('"ALIKE"', json.dumps(_alike(job) if operation == "register.like_points" else []))
     )
     return find(operation).check(json.loads(text)).model_dump()
 
@@ -189,6 +196,13 @@ def _under(job):
     near = xyz[(np.abs(np.linalg.norm(xyz[:, :2], axis=1) - 2.0) < 0.3) & (xyz[:, 2] < -1.0)]
     pose = job.grid_pose(job.scan(1)) if job.scan(1).pose is not None else np.eye(4)
     return rigid.apply(pose, near[:1])[0].tolist()
+
+
+def _alike(job):
+    """Two corners of the room, each in the frames of scans 2 and 1."""
+    corners = np.array([[0.0, 0.0, 0.0], [8.0, 6.0, 3.0]])
+    own = [rigid.apply(rigid.inverse(job.scan(k).pose), corners) for k in (2, 1)]
+    return np.stack(own, 1).tolist()
 
 
 def holdings(row):
@@ -222,20 +236,14 @@ def made(tmp_path_factory):
     must(workspace, queries.job_by(id=1), "import.files", files=[str(folder / "walk.laz")])
     flown.fly(np.random.default_rng(1), "parallel", [0.004, 0, 0], dense=0.6).write(folder)
     must(workspace, queries.job_by(id=1), "import.files", files=[str(folder / "strip.las")])
-    row, stands = queries.job_by(id=1), opened(workspace, queries.job_by(id=1)).scan(2).pose.tolist()
-    Fact.create(
-        job=row,
-        kind="standing",
-        key="2",
-        scan=2,
-        entry=1,
-        value={
-            "island": 1,
-            "matrix": stands,
-            "doubt": "Two rooms are alike.",
-            "alternatives": [stands, np.eye(4).tolist()],
-        },
-    )
+    row = queries.job_by(id=1)
+    for scan, island, doubt in ((1, 1, None), (2, 1, "Two rooms are alike."), (3, 2, None)):
+        stands = opened(workspace, row).scan(scan).pose.tolist()
+        others = [stands, np.eye(4).tolist()] if doubt else []
+        value = {"island": island, "matrix": stands, "doubt": doubt, "alternatives": others}
+        Fact.create(job=row, kind="standing", key=str(scan), scan=scan, entry=1, value=value)
+    other = queries.create_job(workspace, "Other")
+    must(workspace, other, "import.files", files=[str(folder / "room.e57")], every=2)
     for operation in ("measure.take", "pins.put", "boxes.put"):
         must(workspace, queries.job_by(id=1), operation, **CASES[operation])
     must(workspace, queries.job_by(id=1), "surface.ground", **CASES["surface.ground"])

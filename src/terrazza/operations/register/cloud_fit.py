@@ -65,28 +65,25 @@ class FitToNeighbour(Operation):
         job.put(
             "tie", f"{low.id}-{high.id}", tie_record(a, b, tie, a.pose) | {"patches": 0, "patch_rms_mm": None}
         )
-        job.put(
-            "pose",
-            b.id,
-            {
-                "matrix": plain(pose),
-                "how": f"cloud fit to {a.id}",
-                "covariance": None,
-                "bias": 0.0,
-                "fixed": False,
-            },
-            scan=b.id,
-        )
+        if not tie.failed:  # a fit that its own verdict refuses moves nothing
+            place = {"matrix": plain(pose), "how": f"cloud fit to {a.id}", "covariance": None}
+            job.put("pose", b.id, place | {"bias": 0.0, "fixed": False}, scan=b.id)
         moved, turned = rigid.difference(b.pose, pose)
         residual = Notation.of(job).residual
         return {
             "says": f"Scan {b.id} to {a.id}: RMS {residual(tie.fit.rms * 1000)}, overlap "
-            f"{tie.fit.overlap:.0%}, moved {residual(moved * 1000, 0)}"
-            + (f"; {tie.failed}" if tie.failed else ""),
+            f"{tie.fit.overlap:.0%}, "
+            + (f"not moved: {tie.failed}" if tie.failed else f"moved {residual(moved * 1000, 0)}"),
             "rms_mm": tie.fit.rms * 1000,
             "overlap": tie.fit.overlap,
             "used": tie.fit.used,
-            "moved_mm": moved * 1000,
-            "turned_deg": float(np.degrees(turned)),
+            "moved_mm": 0.0 if tie.failed else moved * 1000,
+            "turned_deg": 0.0 if tie.failed else float(np.degrees(turned)),
             "failed": tie.failed,
+            "doubt": [
+                f"Scan {b.id} was not moved: the fit to {a.id} {tie.failed}. Place it nearer, or by "
+                f"like points."
+            ]
+            if tie.failed
+            else [],
         }

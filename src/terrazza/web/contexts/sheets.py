@@ -56,6 +56,7 @@ def build(job: Job, step: str) -> dict:
 BY_HAND = frozenset(
     """import.files import.complete import.edit_scan import.walk import.remove_scan import.add_photo
     import.edit_photo register.automatic register.adjust register.set_pose register.cloud_fit
+    register.like_points
     register.double_walls register.leave_out register.tie register.choose georeference.targets
     georeference.control georeference.level georeference.bend georeference.match georeference.pick_target
     georeference.role georeference.drop_target clean.outliers clean.outline clean.put_back clean.shelf

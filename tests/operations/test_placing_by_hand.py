@@ -1,0 +1,200 @@
+"""Placing by hand: like points, islands joined, fits that are refused, scans of another job."""
+
+import numpy as np
+import pytest
+
+from terrazza.core.geometry import rigid
+from terrazza.core.register import like_points
+from terrazza.db import queries
+from terrazza.operations.spine import fieldbook
+from tests.run import must, opened, perform
+from tests.scenes import room_job, room_poses, write_room
+
+TOUCHED = np.array([[0.05, 0.05, 0.0], [7.9, 5.9, 0.0], [7.9, 0.1, 2.9]])  # near corners of the room
+
+
+def pairs_of(poses, scan, neighbour, n, rng):
+    """The same places in two scans' frames, each touched up to 10 cm off."""
+    off = lambda: (lambda v: v / np.linalg.norm(v, axis=1)[:, None] * rng.uniform(0, 0.1, (n, 1)))(
+        rng.normal(size=(n, 3))
+    )
+    own = lambda k: rigid.apply(rigid.inverse(poses[k]), TOUCHED[:n]) + off()
+    return np.stack([own(scan), own(neighbour)], 1).tolist()
+
+
+@pytest.fixture
+def loose(workspace, tmp_path):
+    """The room's three scans, none of them placed: (workspace, row, true poses)."""
+    poses = write_room(tmp_path / "room.e57")
+    row = queries.create_job(workspace, "Loose")
+    must(workspace, row, "import.files", files=[str(tmp_path / "room.e57")])
+    return workspace, row, poses
+
+
+def off(job, poses, a, b):
+    """How far (m, degrees) scan b stands from the truth against scan a."""
+    stands = rigid.inverse(job.scan(a).pose) @ job.scan(b).pose
+    moved, turned = rigid.difference(stands, rigid.inverse(poses[a - 1]) @ poses[b - 1])
+    return moved, np.degrees(turned)
+
+
+def test_scans_are_placed_by_like_points_and_taken_back(loose):
+    workspace, row, poses = loose
+    rng = np.random.default_rng(4)
+    for scan, n in ((2, 2), (3, 3)):
+        pairs = pairs_of(poses, scan - 1, 0, n, rng)
+        figures = must(workspace, row, "register.like_points", scan=scan, neighbour=1, pairs=pairs)
+        assert max(figures["residuals_mm"]) < 200 and not figures["doubt"], figures
+        job = opened(workspace, row)
+        moved, turned = off(job, poses, 1, scan)
+        assert moved < 0.01 and turned < 0.1 and job.get("tie", f"1-{scan}")["overlap"] > 0.3
+    fieldbook.undo(queries.entry_of(row, 3))
+    assert opened(workspace, row).scan(3).pose is None
+
+
+def test_one_pair_suffices_where_the_heading_is_known(loose):
+    workspace, row, poses = loose
+    pairs = pairs_of(poses, 1, 0, 1, np.random.default_rng(1))
+    refused = perform(workspace, row, "register.like_points", scan=2, neighbour=1, pairs=pairs)
+    assert refused.state == "failed" and "second pair" in refused.hint
+    assert opened(workspace, row).scan(1).pose is None  # nothing is half done
+    must(workspace, row, "register.set_pose", scan=1, x=0, y=0, z=0, heading_deg=0)
+    heading = np.degrees(rigid.heading(rigid.inverse(poses[0]) @ poses[1])) + 5
+    must(workspace, row, "register.set_pose", scan=2, x=40, y=0, z=0, heading_deg=heading)
+    must(workspace, row, "register.like_points", scan=2, neighbour=1, pairs=pairs)
+    moved, turned = off(opened(workspace, row), poses, 1, 2)
+    assert moved < 0.01 and turned < 0.1
+
+
+def test_pairs_that_are_not_alike_are_told(loose):
+    workspace, row, poses = loose
+    pairs = pairs_of(poses, 1, 0, 3, np.random.default_rng(2))
+    pairs[2][1][2] += 1.5
+    figures = must(workspace, row, "register.like_points", scan=2, neighbour=1, pairs=pairs)
+    assert figures["doubt"]
+    standing = opened(workspace, row).get("standing", 2)
+    assert standing["doubt"] and standing["alternatives"]
+
+
+def test_a_fit_that_its_own_verdict_refuses_moves_nothing(loose):
+    workspace, row, poses = loose
+    must(workspace, row, "register.set_pose", scan=1, x=0, y=0, z=0, heading_deg=0)
+    must(workspace, row, "register.set_pose", scan=2, x=1.0, y=0.5, z=0.6, heading_deg=40)
+    before = opened(workspace, row).scan(2).pose
+    figures = must(workspace, row, "register.cloud_fit", scan=2, neighbour=1, width=0.06)
+    assert figures["failed"] and figures["doubt"] and figures["moved_mm"] == 0
+    assert np.array_equal(opened(workspace, row).scan(2).pose, before)
+
+
+@pytest.fixture
+def parted(workspace, tmp_path):
+    """The room's scans, the second and third in an island of their own: (workspace, row, true poses)."""
+    workspace, row = room_job(workspace, tmp_path)
+    poses = room_poses()
+    apart = rigid.make(rigid.about_z(1.0), np.array([30.0, -5.0, 2.0]))
+    with parting(workspace, row) as job:
+        for k, pose in enumerate(poses):
+            island = 1 if k == 0 else 2
+            matrix = (pose if island == 1 else apart @ pose).tolist()
+            standing = {"island": island, "matrix": matrix, "doubt": None, "alternatives": []}
+            job.put("standing", k + 1, standing, scan=k + 1)
+            if island == 2:
+                job.put("pose", k + 1, None, scan=k + 1)
+    return workspace, row, poses, apart
+
+
+class parting:
+    """A run that parts a job's scans: what is put within is committed."""
+
+    def __init__(self, workspace, row):
+        from terrazza.operations.spine.job import Job
+
+        entry = queries.add_entry(row, "register.choose", 1, {}, "test")
+        self.job = Job(workspace, row, entry)
+
+    def __enter__(self):
+        self.job.settle()
+        return self.job
+
+    def __exit__(self, *error):
+        self.job.commit({"says": "parted"}, 0.0)
+
+
+@pytest.mark.parametrize("way", ["pairs", "pose", "the job's own", "like points"])
+def test_islands_are_joined_as_one_body(parted, way):
+    workspace, row, poses, apart = parted
+    room = TOUCHED[:2]
+    if way == "like points":
+        pairs = pairs_of(poses, 2, 0, 2, np.random.default_rng(3))
+        figures = must(workspace, row, "register.like_points", scan=3, neighbour=1, pairs=pairs)
+    else:
+        rough = rigid.make(np.eye(3), np.array([0.08, -0.05, 0.04])) @ rigid.inverse(apart)
+        pairs = np.stack([rigid.apply(apart, room) + 0.06, room - 0.04], 1)
+        given = {
+            "pairs": {"island": 2, "pairs": pairs.tolist()},
+            "pose": {"island": 2, "pose": rough.ravel().tolist()},
+            "the job's own": {"island": 1, "to": 2, "pairs": pairs[:, ::-1].tolist()},
+        }
+        figures = must(workspace, row, "register.join", **given[way])
+    assert sorted(figures["moved"]) == [2, 3] and not figures["doubt"], figures
+    job = opened(workspace, row)
+    for scan in (2, 3):
+        assert job.get("standing", scan)["island"] == 1
+        moved, turned = off(job, poses, 1, scan)
+        assert moved < 0.01 and turned < 0.1
+
+
+@pytest.mark.parametrize(
+    ("asked", "says"),
+    [
+        ({"island": 2, "to": 2, "pose": [1.0] * 16}, "itself"),
+        ({"island": 3, "pose": [1.0] * 16}, "no island 3"),
+        ({"island": 2}, "either a pose or like points"),
+        ({"island": 2, "pose": [1.0] * 15}, "16 numbers"),
+        ({"island": 2, "pose": [2.0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1]}, "no rotation"),
+    ],
+)
+def test_joining_says_what_is_wrong(parted, asked, says):
+    entry = perform(*parted[:2], "register.join", **asked)
+    assert entry.state == "failed" and says in entry.message
+
+
+def test_three_points_give_a_tilt_two_take_both_as_level():
+    true = rigid.make(rigid.rotation_from(np.array([0.3, 0.1, 1.0])), np.array([1.0, 2.0, 3.0]))
+    mine = np.array([[4.0, 0, 0], [0, 4.0, 0], [0, 0, 3.0]])
+    starts = like_points.rough(mine, rigid.apply(true, mine), None)
+    assert rigid.difference(starts[0], true)[0] < 1e-9  # it was not set up level at all
+    level = rigid.make(rigid.about_z(0.7), np.array([5.0, 0, 1.0]))
+    assert np.allclose(like_points.rough(mine[:2], rigid.apply(level, mine[:2]), None)[0], level)
+
+
+def test_scans_of_another_job_come_as_a_block_in_the_shared_frame(workspace, tmp_path):
+    workspace, first = room_job(workspace, tmp_path)
+    second = queries.create_job(workspace, "Second day")
+    must(workspace, second, "import.files", files=[str(tmp_path / "room.e57")], take=["1:1"])
+    must(workspace, first, "clean.outliers", scans=[2])
+    must(workspace, first, "georeference.pick_target", scan=2, x=1.0, y=1.0, z=0.2)
+    figures = must(workspace, second, "import.job", job="Room", scans=[2, 3], block="day one")
+    assert figures["scans"] == [2, 3] and figures["targets"] == 1 and figures["doubt"]
+    here, there = opened(workspace, second), opened(workspace, first)
+    for mine, other in ((2, 2), (3, 3)):
+        a, b = here.cloud(mine), there.cloud(other)
+        assert np.array_equal(a.read("position"), b.read("position")) and a.count == b.count
+        assert np.array_equal(a.kept(), b.kept())
+        assert np.allclose(here.scan(mine).pose, there.scan(other).pose)
+        assert here.scan(mine).record["block"] == "day one"
+    assert 0 < here.get("cut", figures["cut"])["points"] == int((~here.cloud(2).kept()).sum())
+    must(workspace, second, "clean.put_back", cut=figures["cut"])
+    assert opened(workspace, second).cloud(2).kept().all()
+    again = must(workspace, second, "import.job", job="Room", scans=[2])
+    assert again["residuals_mm"] and max(again["residuals_mm"].values()) < 1e-6
+    assert len(again["doubt"]) == 1  # neither job is in a grid
+
+
+@pytest.mark.parametrize(
+    ("named", "says"), [("Nobody's", "no other job"), ("Room", "no other job"), ("99", "no other job")]
+)
+def test_another_job_has_to_be_there(workspace, tmp_path, named, says):
+    workspace, row = room_job(workspace, tmp_path)
+    entry = perform(workspace, row, "import.job", job=named)
+    assert entry.state == "failed" and says in entry.message
