@@ -139,6 +139,7 @@ CASES = {
     "classify.by_example": {"scans": [1]},
     "classify.change": {"pairs": [[1, 64]]},
     "draw.plan_slab": {},
+    "draw.rooms": {},
     "draw.section": {"line": [[0.5, 2.0], [7.5, 2.0]], "thickness": 0.2},
     "surface.ground": {"classes": [0, 1, 2], "cell": 0.3, "scans": [1]},
     "surface.contours": {"step": 0.5},

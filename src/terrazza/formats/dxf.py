@@ -2,9 +2,12 @@
 
 import re
 
+import numpy as np
+
 from terrazza.files import whole
 
 COLOURS = (7, 30, 5, 3, 6, 4)
+DASHED = "GUESSED"
 
 
 def layer_name(text: str) -> str:
@@ -12,31 +15,64 @@ def layer_name(text: str) -> str:
     return re.sub(r'[<>/\\":;?*|=`,]', "-", text).strip() or "lines"
 
 
-def write(path: str, lines: list[dict]) -> None:
-    """Write ``lines``: each with ``vertices`` (m, 2 or 3), ``layer``, ``name``, ``closed``, ``elevation``;
-    those with ``space`` as lines in space.
+def write(path: str, lines: list[dict], texts: list[dict] | tuple = ()) -> None:
+    """Write ``lines``: each with ``vertices`` (m, 2 or 3), ``layer``, ``name``, ``closed``, ``elevation``,
+    ``arcs`` ((from, to) vertices on one arc); those with ``space`` as lines in space; the ``guessed`` dashed.
+    ``texts``: each with ``text``, ``layer``, ``at`` (2 or 3, m) and ``height`` (m).
 
     The name travels as extended data under the application id TERRAZZA.
     """
     import ezdxf
     from ezdxf import units
+    from ezdxf.enums import MTextEntityAlignment
 
     document = ezdxf.new("R2010", setup=False)
     document.units = units.M
     document.header["$MEASUREMENT"] = 1
     document.appids.add("TERRAZZA")
+    document.linetypes.add(DASHED, pattern=[0.15, 0.1, -0.05], description="guessed")
     space = document.layouts.get("Model")
-    for number, name in enumerate(sorted({layer_name(line["layer"]) for line in lines})):
+    for number, name in enumerate(sorted({layer_name(one["layer"]) for one in (*lines, *texts)})):
         if name not in document.layers:
             document.layers.add(name, color=COLOURS[number % len(COLOURS)])
     for line in lines:
         how = {"layer": layer_name(line["layer"])}
-        closed, flat = bool(line.get("closed")), [(v[0], v[1]) for v in line["vertices"]]
+        if line.get("guessed"):
+            how["linetype"] = DASHED
+        closed = bool(line.get("closed"))
         if line.get("space"):
             entity = space.add_polyline3d(line["vertices"], close=closed, dxfattribs=how)
         else:
             how["elevation"] = float(line.get("elevation", 0.0))
-            entity = space.add_lwpolyline(flat, format="xy", close=closed, dxfattribs=how)
+            flat = bulged(line["vertices"], line.get("arcs") or (), closed)
+            entity = space.add_lwpolyline(flat, format="xyb", close=closed, dxfattribs=how)
         entity.set_xdata("TERRAZZA", [(1000, line["name"][:250])])
+    for text in texts:
+        how = {"layer": layer_name(text["layer"]), "char_height": text["height"]}
+        entity = space.add_mtext(text["text"].replace("\n", "\\P"), dxfattribs=how)
+        entity.set_location(text["at"], attachment_point=MTextEntityAlignment.MIDDLE_CENTER)
     with whole(path) as partial:
         document.saveas(partial)
+
+
+def bulged(vertices, arcs, closed: bool) -> list[tuple[float, float, float]]:
+    """Vertices (x, y, bulge): those within an arc left out, the bulge (tangent of a quarter of its angle,
+    positive counter-clockwise) with the vertex where it begins.
+    """
+    n, skip, bulge = len(vertices), set(), {}
+    at = lambda k: np.array(vertices[k % n if closed else k][:2], float)
+    for first, last in arcs:
+        a, m, b = at(first), at((first + last) // 2), at(last)
+        bulge[first] = -2 * _sagitta(a, m, b) / float(np.linalg.norm(b - a))
+        skip |= set(range(first + 1, last))
+    return [(*at(k), bulge.get(k, 0.0)) for k in range(n) if k not in skip]
+
+
+def _sagitta(a: np.ndarray, m: np.ndarray, b: np.ndarray) -> float:
+    """Height (m, to the left of a to b) of the arc through three points (2,) over the middle of its chord."""
+    chord = np.linalg.norm(b - a)
+    along = (b - a) / chord
+    x, y = (m - a) @ along - chord / 2, (m - a) @ np.array([-along[1], along[0]])
+    # circle through (±c/2, 0) and (x, y): its middle lies at (0, k)
+    k = (x**2 + y**2 - chord**2 / 4) / (2 * y)
+    return float(k + np.sign(y) * np.hypot(k, chord / 2))

@@ -4,9 +4,12 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
+from terrazza.operations.pieces.stations import has_station
 from terrazza.operations.spine.job import Job
 
 FAR = 1e9  # m: nothing is beyond
+BELOW, ABOVE = 2.4, 4.5  # m: how far a storey reaches from a slab in it
+MANY, SPACING = 30_000_000, 0.008  # points beyond which those of a spacing (m) do
 EVEN = 0.03  # m; points this far apart show where a floor lies as well as all of them do
 
 
@@ -51,6 +54,27 @@ def vertical_points(
     low = np.array([piece.at, -thickness / 2, max(heights[0], -FAR)])
     high = np.array([piece.at + piece.length, thickness / 2, min(heights[1], FAR)])
     return _inside(job, scans, low, high, piece.to_flat(), progress)[:, [0, 2]]
+
+
+def storey_points(
+    job: Job, scans, height: float, progress: Progress
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Kept points (n, 3) of the storey about a height, grid (or job) frame, which station saw each (n,), -1
+    for scans that were not taken from one place, and the stations (k, 3); an even share of very many.
+    """
+    low, high = np.array([-FAR, -FAR, height - BELOW]), np.array([FAR, FAR, height + ABOVE])
+    spacing = SPACING if sum(s.points for s in scans) > MANY else 0.0
+    parts, who, stations = [np.zeros((0, 3))], [np.zeros(0, int)], []
+    for n, scan in enumerate(scans):
+        progress.advance(n, len(scans), f"Reading the storey from {scan.name}")
+        cloud, pose = job.cloud(scan.id), job.grid_pose(scan)
+        index = cloud.kept_of(cloud.inside(low, high, pose, spacing))
+        parts.append(rigid.apply(pose, cloud.at(index)))
+        inside = has_station(scan) and low[2] < pose[2, 3] < high[2]
+        who.append(np.full(len(index), len(stations) if inside else -1))
+        if inside:
+            stations.append(pose[:3, 3])
+    return np.concatenate(parts), np.concatenate(who), np.array(stations).reshape(-1, 3)
 
 
 def _inside(job: Job, scans, low, high, turned: np.ndarray, progress: Progress) -> np.ndarray:

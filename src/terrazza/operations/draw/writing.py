@@ -17,13 +17,15 @@ def write_dxf(job: Job, drawings: list[dict], path: str, flat: bool = False) -> 
     without they stand as lines in space.
     """
     full = job.output(path, ".dxf")
-    lines, right = [], 0.0
+    lines, texts, right = [], [], 0.0
     for drawing in drawings:
         course = drawing.get("course")
         line = None if course is None else rigid.apply(job.frame, np.array(course))[:, :2]
+        for text in drawing.get("texts", []):
+            texts.append(text | {"at": rigid.apply(job.frame, np.array([text["at"]]))[0].tolist()})
         for drawn in drawing["lines"]:
             grid = rigid.apply(job.frame, np.array(drawn["vertices"]))
-            about = {k: drawn[k] for k in ("layer", "name", "closed")}
+            about = {k: drawn.get(k) for k in ("layer", "name", "closed", "arcs", "guessed")}
             if line is None:
                 lines.append(
                     about | {"vertices": grid[:, :2].tolist(), "elevation": float(grid[:, 2].mean())}
@@ -34,6 +36,6 @@ def write_dxf(job: Job, drawings: list[dict], path: str, flat: bool = False) -> 
                 lines.append(about | {"vertices": grid.tolist(), "space": True})
         if line is not None and flat:
             right += float(np.linalg.norm(np.diff(line, axis=0), axis=1).sum()) + BESIDE
-    dxf.write(full, lines)
+    dxf.write(full, lines, texts)
     job.deliver(full, format="DXF", lines=len(lines))
     return full

@@ -152,7 +152,7 @@ class ExampleValue(Value):
 
 class LineValue(Value):
     """A line of a drawing: vertices (n, 3) in the job frame (m), its length (m); where it was fitted, the
-    RMS of its points.
+    RMS of its points; ``arcs`` are (from, to) vertices on one arc; ``guessed``: nothing shows it.
     """
 
     name: str
@@ -161,15 +161,27 @@ class LineValue(Value):
     closed: bool
     length: float
     rms_mm: float | None = None
+    arcs: list[list[int]] = []
+    guessed: bool = False
+
+
+class TextValue(Value):
+    """A text of a drawing ``at`` (3,) in the job frame (m), its letters ``height`` m high."""
+
+    text: str
+    layer: str
+    at: list[float]
+    height: float
 
 
 class DrawingValue(Value):
-    """Lines; where they were drawn on a slab, its height and thickness (m, grid or job frame); of a section
-    the ``course`` of its line in plan (n, 3) in the job frame.
+    """Lines and texts; where they were drawn on a slab, its height and thickness (m, grid or job frame); of
+    a section the ``course`` of its line in plan (n, 3) in the job frame.
     """
 
     name: str
     lines: list[LineValue]
+    texts: list[TextValue] = []
     height: float | None = None
     thickness: float | None = None
     course: Matrix | None = None

@@ -262,6 +262,7 @@ def _drawing(job: Job, number: int, drawing: dict, origin) -> dict:
     ends = np.cumsum([len(line["vertices"]) for line in lines])[:-1]
     at = np.array([v for line in lines for v in line["vertices"]], float).reshape(-1, 3)
     parts = np.split((rigid.apply(job.frame, at) - origin).round(5), ends)
+    placed = lambda p: (rigid.apply(job.frame, np.array([p]))[0] - origin).round(5).tolist()
     return {
         "id": number,
         "name": drawing["name"],
@@ -269,4 +270,5 @@ def _drawing(job: Job, number: int, drawing: dict, origin) -> dict:
             {"name": line["name"], "closed": line["closed"], "at": part.tolist()}
             for line, part in zip(lines, parts)
         ],
+        "texts": [{"text": t["text"], "at": placed(t["at"])} for t in drawing.get("texts", [])],
     }

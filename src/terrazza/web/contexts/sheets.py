@@ -66,7 +66,7 @@ BY_HAND = frozenset(
     deliver.xyz deliver.ptx deliver.pts deliver.ply deliver.dxf deliver.report deliver.measures
     deliver.pins""".split()
 )
-LISTED = 60  # lines of a drawing that the sheet lists one by one
+LISTED = 24  # lines of a drawing that the sheet lists one by one
 FIRST = 3  # numbers of a form that are shown at once; the others on a touch
 
 

@@ -180,12 +180,26 @@ function north(view, { georeferenced }) {
   return `<g fill="none" stroke="currentColor" stroke-width="1.4">${arrow}</g>${text([x - 4, 79], georeferenced ? "N" : "Y")}`;
 }
 
+// Texts of drawings, a line below the other.
+function texts(view, { drawings = [] }) {
+  return drawings.flatMap(({ texts: all = [] }) =>
+    all.map(({ text: words, at }) => {
+      const [x, y] = view.toPixel(at);
+      return words
+        .split("\n")
+        .map((row, k) => text([x, y + 13 * k], row, `text-anchor="middle" class="${k ? "small" : "title"}"`))
+        .join("");
+    }),
+  );
+}
+
 function plan(view, app) {
   const { data } = app.cloud;
   return [
     grid(view, app),
     ...(app.marks ? [...blocks(view, app), ...ties(view, app)] : []),
     ...control(view, app),
+    ...texts(view, data),
     sectionLine(view, app),
     boxes.marks(view, app),
     stations(view, app),

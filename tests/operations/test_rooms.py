@@ -1,0 +1,149 @@
+"""Rooms of simulated floors that are not square: outlines, faces, openings, names, in drawing and DXF."""
+
+import ezdxf
+import numpy as np
+import pytest
+from shapely.geometry import LineString, Polygon
+
+from terrazza.core.draw import floor_plan, rooms, storey
+from terrazza.db import queries
+from terrazza.formats import dxf, e57_writer
+from tests import plans
+from tests.run import must, opened, perform
+
+
+def scanned(floor, rng, **how):
+    """Points of all stations of a floor, and which station saw each."""
+    parts = [plans.scanned(floor, s, rng, **how) for s in floor.stations]
+    return np.concatenate(parts), np.repeat(np.arange(len(parts)), [len(p) for p in parts])
+
+
+def corners_of(outline):
+    """The vertices of a true outline where it turns by more than 8°."""
+    ahead, back = np.roll(outline, -1, 0) - outline, outline - np.roll(outline, 1, 0)
+    turn = np.arctan2(back[:, 0] * ahead[:, 1] - back[:, 1] * ahead[:, 0], (back * ahead).sum(1))
+    return outline[np.abs(np.degrees(turn)) > 8]
+
+
+@pytest.fixture(scope="module", params=[(11, {}), (12, {"rows": 200, "columns": 620, "noise": 0.003})])
+def found(request):
+    """A floor, finely or coarsely scanned, with what was found in it: (truth, rooms, whether coarse)."""
+    seed, how = request.param
+    rng = np.random.default_rng(seed)
+    floor = plans.floor_of(rng)
+    points, who = scanned(floor, rng, **how)
+    far = np.array([650_000.0, 5_100_000.0, 310.0])  # as in a grid
+    got = rooms.find(points + far, who, np.array(floor.stations) + far, far[2])
+    for room in got:
+        rooms._moved(room, -far[:2])
+    return floor, floor_plan.in_order(got), bool(how)
+
+
+def test_rooms_have_their_corners_and_round_walls(found):
+    floor, got, coarse = found
+    assert len(got) == len(floor.rooms)
+    errors, areas = [], []
+    for room in got:
+        shape = Polygon(room.corners)
+        true = next(r for r in floor.rooms if Polygon(r).contains(shape.representative_point()))
+        starts = np.array([f.start for f in room.outline])
+        errors += [np.linalg.norm(starts - c, axis=1).min() for c in corners_of(true)]
+        areas.append(shape.area / Polygon(true).area - 1)
+        assert len(room.outline) <= len(corners_of(true)) + 1
+    errors = np.array(errors)
+    assert (errors < 0.008).mean() >= 0.9 and 1e-5 < np.median(errors) < (0.002 if coarse else 0.001)
+    assert np.abs(areas).max() < 0.02 and np.median(np.abs(areas)) < 0.001
+    radii = [f.radius for room in got for f in room.outline if f.centre is not None]
+    assert radii == pytest.approx([r for *_, r in floor.rounds], rel=0.01)
+
+
+def test_openings_have_their_widths_sills_and_heads(found):
+    floor, got, coarse = found
+    gaps = floor_plan.gaps_of(got)
+    middles, off = np.array([g.ends.mean(0) for g in gaps]), []
+    for ends, sill, head, joins in floor.openings:
+        away = np.linalg.norm(middles - ends.mean(0), axis=1)
+        k = int(away.argmin())
+        if away[k] > 0.3:
+            continue
+        off.append(gaps[k].width - np.linalg.norm(ends[1] - ends[0]))
+        height = 310.0
+        assert gaps[k].opening.door == (sill == 0)
+        assert gaps[k].opening.head - height == pytest.approx(head, abs=0.05)
+        assert gaps[k].opening.sill - height == pytest.approx(sill, abs=0.05)
+        assert (gaps[k].rooms[1] is None) == (joins[1] < 0)
+    assert len(off) >= 0.9 * len(floor.openings) and len(gaps) <= len(floor.openings) + 1
+    wide = 0.03 if coarse else 0.015
+    assert (np.abs(off) < wide).mean() >= 0.85 and abs(np.median(off)) < 0.005
+
+
+def test_seen_walls_are_drawn_where_they_are(found):
+    """Nothing is drawn off a wall, and little of what is there is missing."""
+    floor, got, _ = found
+    drawn = [d for d in floor_plan.lines_of(got, 310.0 + 1.3) if d.layer == "WALLS"]
+    true = [LineString([w[:2], w[2:4]]) for w in floor.walls]
+    here = [t for t, w in zip(true, floor.walls) if w[4] < 1.3 < w[5] and w[5] == floor.height]
+    lines = [LineString(np.r_[d.vertices, d.vertices[:1]] if d.closed else d.vertices) for d in drawn]
+    off = [p for line in lines for p in map(line.interpolate, np.arange(0.02, line.length, 0.05))]
+    away = np.array([min(t.distance(p) for t in true) for p in off])
+    assert (away < 0.005).mean() > 0.97
+    seen = [p for t in here for p in map(t.interpolate, np.arange(0.05, t.length, 0.1))]
+    missed = np.array([min(line.distance(p) for line in lines) for p in seen])
+    assert (missed < 0.005).mean() > 0.97
+
+
+def test_the_plan_goes_to_dxf_on_its_layers_with_arcs(workspace, tmp_path):
+    rng = np.random.default_rng(11)
+    floor = plans.floor_of(rng, 2, 1)
+    row = queries.create_job(workspace, "Plan")
+    with e57_writer.Writer(str(tmp_path / "floor.e57")) as out:
+        for k, station in enumerate(floor.stations):
+            xyz = plans.scanned(floor, station, rng, rows=200, columns=620) - station
+            pose = np.eye(4)
+            pose[:3, 3] = station
+            out.add_scan(f"Room {k}", [{"xyz": xyz}], ["xyz"], pose=pose)
+    must(workspace, row, "import.files", files=[str(tmp_path / "floor.e57")])
+    path = str(tmp_path / "rooms.dxf")
+    figures = must(workspace, row, "draw.rooms", path=path)
+    document = ezdxf.readfile(path)
+    assert not document.audit().errors
+    model = document.layouts.get("Model")
+    outlines = [e for e in model.query("LWPOLYLINE") if e.dxf.layer == "ROOMS"]
+    assert len(outlines) == 2 and all(e.closed for e in outlines)
+    assert any(e.has_arc for e in outlines)
+    for entity, room in zip(outlines, figures["rooms"]):
+        flat = [v for part in entity.virtual_entities() for v in _flat(part)]
+        assert Polygon(flat).area == pytest.approx(room["area_m2"], rel=1e-3)
+    assert {e.dxf.layer for e in model} == {"ROOMS", "WALLS", "OPENINGS", "TEXT"}
+    openings = [e for e in model.query("LWPOLYLINE") if e.dxf.layer == "OPENINGS"]
+    assert len(openings) == len(figures["openings"]) == len(floor.openings)
+    assert sum("m²" in t.text for t in model.query("MTEXT")) == 2
+    assert "Room 1" in opened(workspace, row).get("drawing", 1)["texts"][0]["text"]
+    one = must(workspace, row, "draw.rooms", at=floor.rooms[0].mean(0).tolist())
+    assert len(one["rooms"]) == 1
+    nowhere = perform(workspace, row, "draw.rooms", at=[99.0, 99.0])
+    assert nowhere.state == "failed" and "No room" in nowhere.message
+
+
+def _flat(part):
+    way = part.flattening(1e-4) if part.dxftype() == "ARC" else [part.dxf.start]
+    return [(p.x, p.y) for p in way]
+
+
+@pytest.mark.parametrize("turn", [1.2, -0.4])
+@pytest.mark.parametrize("n", [5, 6])
+def test_bulges_are_of_the_arc(turn, n):
+    angles = np.linspace(0.3, 0.3 + turn, n)
+    way = np.stack([np.cos(angles), np.sin(angles)], 1)
+    (x, y, bulge), *_ = dxf.bulged(np.r_[way, [[3, 3]]], [(0, n - 1)], False)
+    assert (x, y) == pytest.approx(way[0]) and bulge == pytest.approx(np.tan(turn / 4), rel=1e-9)
+
+
+def test_borders_go_around_counter_clockwise_and_holes_the_other_way():
+    mask = np.zeros((8, 9), bool)
+    mask[1:7, 1:8] = True
+    mask[3:5, 3:5] = False
+    mask[6, 1] = False
+    outer, hole = storey.loops(mask)
+    signed = lambda p: 0.5 * np.sum(p[:, 0] * np.roll(p[:, 1], -1) - p[:, 1] * np.roll(p[:, 0], -1))
+    assert (signed(outer), signed(hole)) == (41, -4)
