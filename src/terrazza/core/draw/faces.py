@@ -25,7 +25,8 @@ OUTLIER, FLOOR = 3.0, 0.001  # standard deviations, and m, within which points b
 ROUNDS = 8
 ONE_LINE = np.radians(0.6), 0.012  # two pieces that differ by less (rad, m) are one face
 MEETING = 0.6  # m: how far a corner may lie from the ends of the pieces that make it
-TURN = np.radians(3.0), np.radians(35.0)  # between pieces that may be chords of one arc
+TURN = np.radians(0.7), np.radians(40.0)  # between pieces that may be chords of one arc
+CROSSING = np.radians(3.0)  # between faces that make a corner, at least
 RADII = (0.2, 60.0)  # m
 ARC_RMS = 1.6  # times the RMS of straight faces that an arc may have
 ARC_STEP = np.radians(2.0)  # between the vertices that an arc is drawn with
@@ -283,7 +284,7 @@ def _corner(a: Face, b: Face) -> np.ndarray | None:
         places = _on_circle(straight, arc.centre, arc.radius)
     else:
         cross = a.along[0] * b.along[1] - a.along[1] * b.along[0]
-        if abs(cross) < np.sin(TURN[0]):
+        if abs(cross) < np.sin(CROSSING):
             return None
         d = b.start - a.start
         places = [a.start + (d[0] * b.along[1] - d[1] * b.along[0]) / cross * a.along]
