@@ -93,3 +93,32 @@ def test_a_bent_line_is_laid_flat_piece_by_piece():
 def test_what_is_no_section_is_said(room, line, words):
     entry = perform(*room, "draw.section", line=line)
     assert entry.state == "failed" and words in entry.message
+
+
+def test_sections_stand_across_a_line_at_every_chainage(room):
+    asked = {"line": [[1.6, 2.5], [6.4, 2.5]], "every": 1.6, "reach": 6, "thickness": 0.1}
+    figures = must(*room, "draw.sections", path="all.dxf", **asked)
+    assert [r["chainage_m"] for r in figures["sections"]] == pytest.approx([0, 1.6, 3.2, 4.8])
+    job = opened(*room)
+    for row in figures["sections"]:
+        lines = job.get("drawing", row["drawing"])["lines"]
+        x = 1.6 + row["chainage_m"]
+        xyz = np.concatenate([line["vertices"] for line in lines])
+        assert np.abs(xyz[:, 0] - x).max() < 1e-9, "it stands across the line"
+        whole = [v["vertices"] + (v["vertices"][:1] if v["closed"] else []) for v in lines]
+        ceiling, off = longest(whole, 2, 3.0)
+        assert 4.5 < ceiling < 6.1 and off < 0.003
+    assert len(polylines(figures["path"])) == sum(r["lines"] for r in figures["sections"])
+
+
+@pytest.mark.parametrize(
+    ("asked", "says"),
+    [
+        ({"line": [[0, 0], [0, 0]]}, "no length"),
+        ({"line": [[0, 0], [9000, 0]], "every": 1}, "9001 sections"),
+        ({"line": [[90, 90], [95, 90]]}, "Nothing straight"),
+    ],
+)
+def test_sections_that_cannot_be_are_said(room, asked, says):
+    entry = perform(*room, "draw.sections", **asked)
+    assert entry.state == "failed" and says in entry.message

@@ -32,6 +32,7 @@ ROLES = [
 OTHERS = {
     "classify.by_place": {"to": 64},
     "draw.section": {"line": [[0, 0], [1, 0]]},
+    "draw.sections": {"line": [[0, 0], [1, 0]]},
     "georeference.control": {},
     "import.walk": {"scan": 1},
     "import.add_photo": {"scan": 1},

@@ -2,16 +2,15 @@
 metres.
 """
 
-import datetime
 import os
 
 import numpy as np
-from lxml import etree
 
 from terrazza.errors import ParamsError
 from terrazza.files import whole
+from terrazza.formats import landxml_writer
+from terrazza.formats.protocol import Mesh
 
-SPACE = "http://www.landxml.org/schema/LandXML-1.2"
 ENDINGS = (".xml", ".dxf", ".obj")
 
 
@@ -26,29 +25,7 @@ def write(path: str, vertices: np.ndarray, triangles: np.ndarray, name: str) -> 
 
 
 def _landxml(path: str, vertices, triangles, name: str) -> None:
-    now = datetime.datetime.now()
-    with etree.xmlfile(path, encoding="utf-8") as out:
-        out.write_declaration()
-        about = {"version": "1.2", "date": f"{now:%Y-%m-%d}", "time": f"{now:%H:%M:%S}"}
-        with out.element("LandXML", about, nsmap={None: SPACE}):
-            with out.element("Units"):
-                units = {"areaUnit": "squareMeter", "linearUnit": "meter", "volumeUnit": "cubicMeter"}
-                out.write(
-                    etree.Element("Metric", units | {"temperatureUnit": "celsius", "pressureUnit": "HPA"})
-                )
-            out.write(etree.Element("Application", {"name": "Terrazza"}))
-            with out.element("Surfaces"), out.element("Surface", {"name": name}):
-                with out.element("Definition", {"surfType": "TIN"}):
-                    with out.element("Pnts"):
-                        for k, (x, y, z) in enumerate(vertices.tolist(), 1):
-                            point = etree.Element("P", {"id": str(k)})
-                            point.text = f"{y:.4f} {x:.4f} {z:.4f}"
-                            out.write(point)
-                    with out.element("Faces"):
-                        for a, b, c in (triangles + 1).tolist():
-                            face = etree.Element("F")
-                            face.text = f"{a} {b} {c}"
-                            out.write(face)
+    landxml_writer.write(path, [Mesh(vertices, triangles, name)], [])
 
 
 def _dxf(path: str, vertices, triangles, name: str) -> None:

@@ -47,6 +47,16 @@ def pieces(path: np.ndarray) -> list[Piece]:
     return out
 
 
+def across(line: list[Piece], chainage: float, reach: float) -> np.ndarray:
+    """Ends (2, 2) m of the line across at a chainage (m), from left to right looking along, to a ``reach``
+    (m) to either side; at a bend across the piece that begins there.
+    """
+    piece = next((p for p in reversed(line) if chainage >= p.at - 1e-9), line[0])
+    place = piece.start + (chainage - piece.at) * piece.direction
+    left = np.array([-piece.direction[1], piece.direction[0]])
+    return np.array([place + reach * left, place - reach * left])
+
+
 def laid_flat(path: np.ndarray, xyz: np.ndarray) -> np.ndarray:
     """(n, 2) chainage and height (m) of places (n, 3) near a line in plan, by the nearest of its pieces."""
     best, out = np.full(len(xyz), np.inf), np.zeros((len(xyz), 2))

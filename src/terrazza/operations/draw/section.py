@@ -44,7 +44,7 @@ class Section(Operation):
 
     def run(self, job: Job, params: SectionParams, progress: Progress) -> Figures:
         scans = job.need_scans(params.scans, placed=True, why=", so there is no section")
-        notation, pieces = Notation.of(job), _pieces(params.line)
+        notation, pieces = Notation.of(job), pieces_of(params.line, self.name)
         if params.path:
             job.output(params.path, ".dxf")  # a place that cannot be written is told before the work
         low = -np.inf if params.low is None else params.low
@@ -88,15 +88,15 @@ class Section(Operation):
         return figures
 
 
-def _pieces(line: list[list[float]]):
-    """The straight pieces of the line asked for; ParamsError where it is none."""
+def pieces_of(line: list[list[float]], operation: str):
+    """The straight pieces of the line that an operation was asked for; ParamsError where it is none."""
     path = np.array([p for p in line if len(p) == 2], float).reshape(-1, 2)
     if len(path) != len(line) or not np.isfinite(path).all():
-        raise ParamsError("draw.section: each place of the line has an X and a Y.", "Give them in metres.")
+        raise ParamsError(f"{operation}: each place of the line has an X and a Y.", "Give them in metres.")
     try:
         pieces = sections.pieces(path)
     except ValueError as error:
-        raise ParamsError("draw.section: the line has no length.", "Give two places.") from error
+        raise ParamsError(f"{operation}: the line has no length.", "Give two places.") from error
     if pieces[-1].at + pieces[-1].length > LONGEST:
-        raise ParamsError("draw.section: the line is longer than 10 km.", "Draw it in parts.")
+        raise ParamsError(f"{operation}: the line is longer than 10 km.", "Draw it in parts.")
     return pieces
