@@ -46,6 +46,9 @@ SMALL = TABLE | {
     "surface.contours",
     "surface.volume",
     "deliver.report",
+    "deliver.certificate",
+    "deliver.handover",
+    "pins.bring",
     "deliver.dxf",
     "draw.rename",
     "draw.section",
@@ -172,6 +175,9 @@ CASES = {
     "deliver.landxml": {},
     "deliver.geojson": {},
     "deliver.report": {},
+    "deliver.certificate": {},
+    "deliver.handover": {"most": 5000},
+    "pins.bring": {"path": "NOTES"},
 }
 
 
@@ -191,6 +197,7 @@ def params_of(operation, job, field, folder):
         .replace("PANORAMA", str(folder / "pano.png"))
         .replace("PATH", str(folder / "path.txt"))
         .replace("WALK", str(folder / "walk.txt"))
+        .replace("NOTES", str(folder / "notes.csv"))
         .replace("CONTROL", str(field / "settegradini-control.csv"))
         .replace('"CUT"', next(iter(job.facts("cut")), "0"))
         .replace('"FLOOR"', json.dumps([_under(job)]))
@@ -271,6 +278,7 @@ def small(made, tmp_path):
     like(made, tmp_path / "ws")
     open_workspace(str(tmp_path / "ws"))
     shutil.copy(made.parent / "path.txt", tmp_path)
+    (tmp_path / "notes.csv").write_text("x,y,z,text,author\n1,2,1,crack,Ada\n")
     np.savetxt(
         tmp_path / "walk.txt",
         np.c_[np.arange(10), np.arange(10), np.zeros((10, 2))],

@@ -15,6 +15,7 @@ from pydantic import BaseModel, Field
 
 from terrazza.errors import NotFound
 from terrazza.later import later
+from terrazza.operations.pieces import sights
 from terrazza.operations.pieces.floors import floors
 from terrazza.operations.spine.job import Job
 from terrazza.web.contexts import scene
@@ -91,34 +92,11 @@ def _made(job: Job, how: str, level: int, x: int, y: int, seen: Seen) -> bytes:
     for scan, pose in scene.shown(job):
         if not seen.scans or scan.id in seen.scans:
             stations.append(pose[2, 3])
-            _add(sheet, job.cloud(scan.id), scan.record, pose, low, high, heights, seen.hidden)
+            sights.add(sheet, job.cloud(scan.id), scan.record, pose, low, high, heights, seen.hidden)
     if not (sheet.weight > 0).any():
         return _nothing()
     coloured = (min(stations) + REACH[0], max(stations) + REACH[1])
     return _png(sheet.picture(how, (max(coloured[0], heights[0]), min(coloured[1], heights[1]))))
-
-
-def _add(sheet, cloud, record: dict, pose, low, high, heights, hidden: list[int]) -> None:
-    dark, light = record.get("intensity_range") or (0, 65535)
-    for start, stop, weight in cloud.even(low, high, pose, sheet.pixel):
-        allowed = cloud.kept(start, stop)
-        if hidden:
-            allowed &= ~np.isin(cloud.values("class", 0, start, stop), hidden)
-        tone = np.clip(
-            (cloud.values("intensity", light, start, stop).astype(np.float32) - dark) / max(light - dark, 1),
-            0,
-            1,
-        )
-        sheet.add(
-            np.asarray(cloud.read("position", start, stop)),
-            cloud.scale,
-            cloud.offset,
-            pose,
-            tone,
-            allowed,
-            weight,
-            heights,
-        )
 
 
 def _png(picture: np.ndarray) -> bytes:
