@@ -188,7 +188,7 @@ def reading(shelf):
     return Job(str(shelf), job_by(name="Whole"))
 
 
-MEANWHILE = 9  # tests of each worker while the shared job is being made
+MEANWHILE = 20  # tests of each worker while the shared job is being made
 LONG = ("by_mouse", "browser/", "demo/", "crash", "test_fleets", "core/", "")
 
 
