@@ -101,9 +101,9 @@ def _grid(pen, at, low, top, unit: float) -> None:
             pen.line(px - CROSS, py, px + CROSS, py)
             pen.line(px, py - CROSS, px, py + CROSS)
     for x in along[0]:
-        pen.drawCentredString(at([x, low[1]])[0], at([x, low[1]])[1] - 4 * mm, f"{x:,.10g}")
+        pen.drawCentredString(at([x, low[1]])[0], at([x, low[1]])[1] - 4 * mm, f"{x + 0.0:,.10g}")
     for y in along[1]:
-        pen.drawRightString(at([low[0], y])[0] - 1.5 * mm, at([low[0], y])[1] - 2, f"{y:,.10g}")
+        pen.drawRightString(at([low[0], y])[0] - 1.5 * mm, at([low[0], y])[1] - 2, f"{y + 0.0:,.10g}")
 
 
 def _line(pen, p: np.ndarray, layer: str, closed: bool, guessed: bool) -> None:

@@ -25,6 +25,7 @@ OUTLIER, FLOOR = 3.0, 0.001  # standard deviations, and m, within which points b
 ROUNDS = 8
 ONE_LINE = np.radians(0.6), 0.012  # two pieces that differ by less (rad, m) are one face
 MEETING = 0.6  # m: how far a corner may lie from the ends of the pieces that make it
+SPUR, SPAN = 3, 3.0  # faces that hang loose at most, and m that what goes on behind them may span
 TURN = np.radians(0.7), np.radians(40.0)  # between pieces that may be chords of one arc
 CROSSING = np.radians(3.0)  # between faces that make a corner, at least
 RADII = (0.2, 60.0)  # m
@@ -86,7 +87,7 @@ def around(border: np.ndarray, pieces: list[Face], xy: np.ndarray) -> list[Face]
     runs = _runs(way, pieces)
     once = np.bincount([k for k, _ in runs], minlength=len(pieces)) == 1
     faces = [f for k, run in runs if (f := _followed(pieces[k], way[run], xy, once[k])) is not None]
-    return _met(_bent(_merged(faces, xy), xy))
+    return _met(_without_spurs(_bent(_merged(faces, xy), xy), xy))
 
 
 def _fitted(face: Face, xy: np.ndarray, width: float = WIDTH) -> Face | None:
@@ -275,8 +276,39 @@ def _met(faces: list[Face]) -> list[Face]:
     return [f for f in out if f.length > 1e-6]
 
 
-def _corner(a: Face, b: Face) -> np.ndarray | None:
+def _without_spurs(faces: list[Face], xy: np.ndarray) -> list[Face]:
+    """Faces without those that hang loose between two which go on in one line or meet in a corner: things
+    that stand before a wall, and what lies beyond a wide opening.
+    """
+    at = 0
+    while len(faces) > 3 and at < len(faces):
+        shorter = _spur_dropped(faces[at:] + faces[:at], xy)
+        faces, at = (faces, at + 1) if shorter is None else (shorter, 0)
+    return faces
+
+
+def _spur_dropped(faces: list[Face], xy: np.ndarray) -> list[Face] | None:
+    """Without what hangs loose after the first face, None where nothing does."""
+    before = faces[0]
+    for many in range(1, min(SPUR, len(faces) - 3) + 1):
+        inner, after = faces[1 : many + 1], faces[many + 1]
+        if before.centre is not None or after.centre is not None:
+            continue
+        if _corner(before, inner[0]) is not None or _corner(inner[-1], after) is not None:
+            continue
+        gap = float(np.linalg.norm(after.start - before.end))
+        if _one_line(before, after) and gap < SPAN:
+            whole = replace(before, end=after.end)
+            return [_fitted(whole, xy) or whole, *faces[many + 2 :]]
+        corner = _corner(before, after, SPAN)
+        if corner is not None:
+            return [replace(before, end=corner), replace(after, start=corner), *faces[many + 2 :]]
+    return None
+
+
+def _corner(a: Face, b: Face, reach: float = 0.0) -> np.ndarray | None:
     """Where two faces meet, if that is near the ends of both."""
+    reach = reach or MEETING
     if a.centre is not None and b.centre is not None:
         return (a.end + b.start) / 2 if np.linalg.norm(a.end - b.start) < MEETING else None
     if a.centre is not None or b.centre is not None:
@@ -289,7 +321,7 @@ def _corner(a: Face, b: Face) -> np.ndarray | None:
         d = b.start - a.start
         places = [a.start + (d[0] * b.along[1] - d[1] * b.along[0]) / cross * a.along]
     best = min(places, key=lambda p: np.linalg.norm(p - a.end) + np.linalg.norm(p - b.start), default=None)
-    if best is None or max(np.linalg.norm(best - a.end), np.linalg.norm(best - b.start)) > MEETING:
+    if best is None or max(np.linalg.norm(best - a.end), np.linalg.norm(best - b.start)) > reach:
         return None
     return best
 
