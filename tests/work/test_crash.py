@@ -156,6 +156,7 @@ CASES = {
     "surface.volume": {"outline": [[1, 1], [3, 1], [3, 3]], "below": "0", "above": "1"},
     "surface.deviation": {"reach": 0.05, "scans": [1]},
     "surface.picture": {"pixel": 0.1, "box": [0, 0, 8, 6]},
+    "draw.break_lines": {"at": "FLOOR", "heading_deg": 0, "corners": [[-0.5, 0], [0.5, 0]]},
     "draw.rename": {"drawing": 1, "name": "A"},
     "measure.take": {"points": [{"scan": 1, "at": [1, 2, 0]}, {"scan": 2, "at": [0, 1, 1]}]},
     "pins.put": {"points": [{"scan": 1, "at": [1, 2, 0]}]},

@@ -8,8 +8,8 @@ import time
 from terrazza import __version__
 from terrazza.core.progress import Progress
 from terrazza.errors import StateError
-from terrazza.files import whole
 from terrazza.later import later
+from terrazza.operations.deliver.papers import written
 from terrazza.operations.register.statement import statement
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
@@ -49,26 +49,8 @@ class Certificate(Operation):
     def run(self, job: Job, params: CertificateParams, progress: Progress) -> Figures:
         if not job.scans(placed=True):
             raise StateError("No scan is placed yet, so there is nothing to certify.", "Register first.")
-        base, ending = os.path.splitext(params.path)
-        endings = [ending.lower()] if ending.lower() in {".html", ".pdf"} else [".html", ".pdf"]
-        base = base if ending.lower() in {".html", ".pdf"} else params.path
-        blocks, title = _blocks(job, params), f"{job.row.name}: certificate"
-        paths = []
-        for kind in endings:
-            path = job.output(base + kind, kind)
-            if kind == ".pdf":
-                report.to_pdf(path, title, blocks)
-            else:
-                with whole(path) as partial, open(partial, "w", encoding="utf-8") as out:
-                    out.write(report.to_html(title, blocks))
-            job.deliver(path, format=kind[1:].upper())
-            paths.append(path)
-        return {
-            "says": " and ".join(os.path.basename(p) for p in paths),
-            "path": paths[-1],
-            "paths": paths,
-            "job_sha256": _sum(job),
-        }
+        found = written(job, params.path, f"{job.row.name}: certificate", _blocks(job, params))
+        return found | {"job_sha256": _sum(job)}
 
 
 def _sum(job: Job) -> str:

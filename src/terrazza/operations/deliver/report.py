@@ -2,7 +2,6 @@
 field book.
 """
 
-import os
 import time
 
 import numpy as np
@@ -13,9 +12,9 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.db.models import Entry
 from terrazza.errors import StateError
-from terrazza.files import whole
 from terrazza.later import later
 from terrazza.operations.classify.counting import class_counts
+from terrazza.operations.deliver.papers import written
 from terrazza.operations.draw.plan_slab import EYE
 from terrazza.operations.draw.slab import floor_height, slab_points
 from terrazza.operations.register.statement import statement
@@ -66,22 +65,8 @@ class Report(Operation):
     def run(self, job: Job, params: ReportParams, progress: Progress) -> Figures:
         if not job.scans():
             raise StateError("The job has no scans to report on.", "Import some first.")
-        base, ending = os.path.splitext(params.path)
-        endings = [ending.lower()] if ending.lower() in {".html", ".pdf"} else [".html", ".pdf"]
-        base = base if ending.lower() in {".html", ".pdf"} else params.path
-        title = f"{job.row.name}: registration report"
         blocks = assemble(job, params.surveyor, progress)
-        paths = []
-        for kind in endings:
-            path = job.output(base + kind, kind)
-            if kind == ".pdf":
-                report.to_pdf(path, title, blocks)
-            else:
-                with whole(path) as partial, open(partial, "w", encoding="utf-8") as f:
-                    f.write(report.to_html(title, blocks))
-            job.deliver(path, format=kind[1:].upper())
-            paths.append(path)
-        return {"says": " and ".join(os.path.basename(p) for p in paths), "path": paths[-1], "paths": paths}
+        return written(job, params.path, f"{job.row.name}: registration report", blocks)
 
 
 def assemble(job: Job, surveyor: str, progress: Progress) -> list:

@@ -3,7 +3,7 @@
 import numpy as np
 
 from terrazza.core.geometry import rigid
-from terrazza.core.progress import Progress
+from terrazza.core.progress import QUIET, Progress
 from terrazza.operations.pieces.stations import has_station
 from terrazza.operations.spine.job import Job
 
@@ -75,6 +75,11 @@ def storey_points(
         if inside:
             stations.append(pose[:3, 3])
     return np.concatenate(parts), np.concatenate(who), np.array(stations).reshape(-1, 3)
+
+
+def box_points(job: Job, scans, low: np.ndarray, high: np.ndarray) -> np.ndarray:
+    """(n, 3) kept points in a box of the grid (or job) frame."""
+    return _inside(job, scans, low, high, np.eye(4), QUIET)
 
 
 def _inside(job: Job, scans, low, high, turned: np.ndarray, progress: Progress) -> np.ndarray:

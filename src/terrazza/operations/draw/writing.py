@@ -26,7 +26,9 @@ def write_dxf(job: Job, drawings: list[dict], path: str, flat: bool = False) -> 
         for drawn in drawing["lines"]:
             grid = rigid.apply(job.frame, np.array(drawn["vertices"]))
             about = {k: drawn.get(k) for k in ("layer", "name", "closed", "arcs", "guessed")}
-            if line is None:
+            if drawn.get("space"):
+                lines.append(about | {"vertices": grid.tolist(), "space": True})
+            elif line is None:
                 lines.append(
                     about | {"vertices": grid[:, :2].tolist(), "elevation": float(grid[:, 2].mean())}
                 )
