@@ -30,7 +30,7 @@ def found(request):
     """A floor, finely or coarsely scanned, with what was found in it: (truth, rooms, whether coarse)."""
     seed, how = request.param
     rng = np.random.default_rng(seed)
-    floor = plans.floor_of(rng)
+    floor = plans.floor_of(rng, 2, 2)
     points, who = scanned(floor, rng, **how)
     far = np.array([650_000.0, 5_100_000.0, 310.0])  # as in a grid
     got = rooms.find(points + far, who, np.array(floor.stations) + far, far[2])

@@ -32,6 +32,7 @@ ROLES = [
 OTHERS = {
     "classify.by_place": {"to": 64},
     "draw.section": {"line": [[0, 0], [1, 0]]},
+    "draw.break_lines": {"at": [[0, 0, 0]], "heading_deg": 0, "corners": [[0, 0], [1, 0]]},
     "draw.sections": {"line": [[0, 0], [1, 0]]},
     "georeference.control": {},
     "import.walk": {"scan": 1},

@@ -12,6 +12,7 @@ from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.errors import NotFound
 from terrazza.formats import e57_writer
+from terrazza.operations.pieces import sights
 from terrazza.operations.pieces.floors import floor_under, floors, together
 from terrazza.web.contexts import plan, scene
 from tests.run import must, opened
@@ -75,7 +76,7 @@ def test_the_density_does_not_depend_on_the_zoom(reading, scan):
             spacing > 0.001 or len(kept) == cloud.count
         )
     sheet = Sheet(tuple(pose[:2, 3] + [-100, 100]), 0.5, 400, 400)
-    plan._add(
+    sights.add(
         sheet, cloud, reading.scan(scan).record, pose, np.full(3, -1e6), np.full(3, 1e6), (-1e6, 1e6), []
     )
     assert sheet.weight.sum() == pytest.approx(

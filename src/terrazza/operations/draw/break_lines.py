@@ -4,7 +4,6 @@ from typing import Annotated
 
 import numpy as np
 from pydantic import Field
-from scipy.spatial import cKDTree
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
@@ -17,6 +16,7 @@ from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
 tracing = later("terrazza.core.draw.tracing")
+trees = later("scipy.spatial")
 
 Triple = Annotated[list[float], Field(min_length=3, max_length=3)]
 Pair = Annotated[list[float], Field(min_length=2, max_length=2)]
@@ -135,7 +135,7 @@ class _Sections:
             self.middle = np.array(at, float)
             half = np.array([TILE / 2, TILE / 2, TALL])
             self.points = box_points(self.job, self.scans, self.middle - half, self.middle + half)
-            self.tree = cKDTree(self.points[:, :2]) if len(self.points) else None
+            self.tree = trees.cKDTree(self.points[:, :2]) if len(self.points) else None
         if self.tree is None:
             return np.zeros((0, 2))
         reach = float(np.abs(corners).max()) + tracing.REACH

@@ -1,0 +1,120 @@
+// Tools that place a scan by like points, and draw a room by a touch.
+import assert from "node:assert/strict";
+import { beforeEach, test } from "node:test";
+import { page } from "./page.js";
+
+globalThis.document = page();
+globalThis.window = { htmx: { ajax: async (...asked) => void sent.push(asked) } };
+let sent = [];
+const like = (await import("../../src/terrazza/web/static/js/tools/like.js")).default;
+const room = (await import("../../src/terrazza/web/static/js/tools/room.js")).default;
+
+const panel = () => document.getElementById("action");
+const press = (what) => panel().onclick({ target: { dataset: { do: what } } });
+const touched = (scan, own) => ({ scan, own, shown: own, local: own });
+
+function table(points) {
+  const scans = new Map([1, 2, 3].map((id) => [id, { id, record: { name: `Room <${id}>` } }]));
+  const station = { pick: async () => points.shift() ?? null, toPixel: (p) => [p[0], p[1]] };
+  return {
+    job: 7,
+    tool: "like",
+    tools: { like, room },
+    station,
+    cloud: { scans, data: { origin: [0, 0, 0] } },
+    dirty() {},
+  };
+}
+
+async function touch(app, times) {
+  for (let k = 0; k < times; k++) await like.click(app, app.station, 0, 0);
+}
+
+beforeEach(() => {
+  sent = [];
+  like.leave();
+});
+
+test("two pairs touched one after the other go to the server, the scan touched first moves", async () => {
+  const places = [
+    touched(2, [1, 2, 3]),
+    touched(1, [4, 5, 6]),
+    touched(2, [7, 8, 9]),
+    touched(1, [10, 11, 12]),
+  ];
+  const app = table([...places]);
+  like.enter(app);
+  assert.match(panel().innerHTML, /that is to move/);
+  await touch(app, 1);
+  assert.match(panel().innerHTML, /Touch the same place/);
+  await touch(app, 3);
+  assert.match(panel().innerHTML, /place Room &lt;2&gt; by 2 pairs|place Room &#60;2&#62; by 2 pairs/);
+  assert.equal((like.marks(app, app.station).match(/<circle/g) ?? []).length, 4);
+  press("place");
+  const [method, url, { values }] = sent[0];
+  assert.deepEqual([method, url], ["POST", "/jobs/7/do/register.like_points"]);
+  assert.deepEqual([values.scan, values.neighbour], [2, 1]);
+  assert.deepEqual(JSON.parse(values.pairs), [
+    [places[0].own, places[1].own],
+    [places[2].own, places[3].own],
+  ]);
+  assert.equal(like.marks(app, app.station), "", "what was sent is no longer in hand");
+});
+
+test("a place in the wrong scan is not taken, and says so", async () => {
+  const app = table([
+    touched(2, [0, 0, 0]),
+    touched(2, [1, 1, 1]),
+    touched(1, [2, 2, 2]),
+    touched(3, [3, 3, 3]),
+  ]);
+  like.enter(app);
+  await touch(app, 2);
+  assert.match(panel().innerHTML, /the same scan/);
+  await touch(app, 2);
+  assert.match(panel().innerHTML, /That is not Room/);
+  assert.equal((like.marks(app, app.station).match(/<circle/g) ?? []).length, 2);
+});
+
+test("touches are taken back one by one, and all at once", async () => {
+  const app = table([touched(2, [0, 0, 0]), touched(1, [1, 1, 1]), touched(2, [2, 2, 2])]);
+  like.enter(app);
+  const left = () => (like.marks(app, app.station).match(/<circle/g) ?? []).length;
+  await touch(app, 3);
+  assert.equal(left(), 3);
+  press("back");
+  assert.equal(left(), 2);
+  press("back");
+  assert.equal(left(), 1);
+  press("drop");
+  assert.equal(left(), 0);
+  assert.match(panel().innerHTML, /that is to move/);
+});
+
+test("where there is no point nothing is touched", async () => {
+  const app = table([]);
+  like.enter(app);
+  await touch(app, 1);
+  assert.match(panel().innerHTML, /There is no point/);
+  assert.equal(like.marks(app, app.station), "");
+});
+
+test("a touch in plan draws the room there, at the height of the plan slab where it is on", () => {
+  const app = {
+    ...table([]),
+    tool: "room",
+    slabOn: true,
+    planSlab: () => [1.2, 1.4],
+    cloud: { data: { origin: [600, 200, 50] } },
+  };
+  const plan = { kind: "plan", toWorld: (x, y) => [x / 10, y / 10] };
+  room.click(app, { kind: "space" }, 1, 1);
+  assert.equal(sent.length, 0);
+  room.click(app, plan, 30, 45);
+  const [, url, { values }] = sent[0];
+  assert.equal(url, "/jobs/7/do/draw.rooms");
+  assert.deepEqual(JSON.parse(values.at), [603, 204.5]);
+  assert.ok(Math.abs(values.height - 51.3) < 1e-9);
+  room.click({ ...app, slabOn: false }, plan, 0, 0);
+  assert.ok(!("height" in sent[1][2].values));
+});
