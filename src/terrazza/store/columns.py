@@ -18,7 +18,10 @@ from terrazza.files import checksum, disk
 @lru_cache(maxsize=2000)
 def mapped(path: str) -> np.ndarray:
     """A file as a memory map, kept open; files never change once they have a name."""
-    return np.load(path, mmap_mode="r").view(np.ndarray)
+    try:
+        return np.load(path, mmap_mode="r").view(np.ndarray)
+    except SystemError:  # Python 3.11's parser, which reads the header, may trip over a collection of garbage
+        return np.load(path, mmap_mode="r").view(np.ndarray)
 
 
 def file_word(column: str) -> str:
