@@ -59,11 +59,6 @@ def _script(part: Part, position: np.ndarray, rgb: np.ndarray) -> bytes:
     return b'handed("%s","%s","%s")\n' % (part.name.encode(), *told)
 
 
-def bytes_of(points: int) -> int:
-    """How large the scripts of so many points are, without their frames."""
-    return points * 20  # twelve and three bytes a point, a third more in letters
-
-
 def picture(path: str, rgb: np.ndarray, quality: int = 90) -> None:
     """Write a picture (rows, columns, 3) u8, by the ending of ``path``."""
     image = Image.fromarray(rgb)

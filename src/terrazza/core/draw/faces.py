@@ -306,11 +306,10 @@ def _spur_dropped(faces: list[Face], xy: np.ndarray) -> list[Face] | None:
     return None
 
 
-def _corner(a: Face, b: Face, reach: float = 0.0) -> np.ndarray | None:
+def _corner(a: Face, b: Face, reach: float = MEETING) -> np.ndarray | None:
     """Where two faces meet, if that is near the ends of both."""
-    reach = reach or MEETING
     if a.centre is not None and b.centre is not None:
-        return (a.end + b.start) / 2 if np.linalg.norm(a.end - b.start) < MEETING else None
+        return (a.end + b.start) / 2 if np.linalg.norm(a.end - b.start) < reach else None
     if a.centre is not None or b.centre is not None:
         arc, straight = (a, b) if a.centre is not None else (b, a)
         places = _on_circle(straight, arc.centre, arc.radius)

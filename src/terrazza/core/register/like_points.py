@@ -181,11 +181,7 @@ def _judged(stays: Side, moves: Side, fit: cloud_fit.Fit, width: float, pairs) -
                 if other[0] > told + BETTER:
                     pose, (told, agree, against) = slid, other
                     break
-    failed = ""
-    if against > offers.REFUSED:
-        failed = "contradicts what the scans saw as free space"
-    elif fit.overlap < linking.LEAST:
-        failed = "overlap under 3 %"
+    failed = linking.why_not(against, fit.overlap)
     off = _off(pose, *pairs)
     return told, Found(pose, replace(fit, pose=pose), off, width, agree, against, failed)
 

@@ -75,12 +75,14 @@ def fit_pair(
     except InputError:
         return None
     verdict = judge(pictures[a], pictures[b], fit.pose)
-    failed = ""
-    if verdict.area > REFUSED:
-        failed = "contradicts what the scans saw as free space"
-    elif fit.overlap < LEAST:
-        failed = "overlap under 3 %"
-    return Tie(a, b, fit, verdict.common, verdict.area, failed)
+    return Tie(a, b, fit, verdict.common, verdict.area, why_not(verdict.area, fit.overlap))
+
+
+def why_not(against: float, overlap: float) -> str:
+    """Why a fit is not believed, by the surface (m²) against it and its overlap; empty where it is."""
+    if against > REFUSED:
+        return "contradicts what the scans saw as free space"
+    return "overlap under 3 %" if overlap < LEAST else ""
 
 
 def among(ties: list[Tie], members: list[int]) -> list[Tie]:

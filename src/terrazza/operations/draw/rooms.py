@@ -6,6 +6,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import StateError
 from terrazza.later import later
+from terrazza.operations.draw.plan_slab import EYE
 from terrazza.operations.draw.slab import floor_height, storey_points
 from terrazza.operations.draw.writing import write_dxf
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
@@ -15,7 +16,6 @@ from terrazza.operations.spine.notation import Notation
 floor_plan = later("terrazza.core.draw.floor_plan")
 rooms_of = later("terrazza.core.draw.rooms")
 
-EYE = 1.3  # m over the floor
 GUESSED = 0.1  # share of an outline that no points show, beyond which it is told
 LETTERS = 0.15  # m: height of names
 
