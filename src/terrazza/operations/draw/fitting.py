@@ -3,7 +3,10 @@
 import numpy as np
 
 from terrazza.core.geometry import rigid
+from terrazza.later import later
 from terrazza.operations.spine.base import Params, field
+
+lines_of = later("terrazza.core.draw.lines")
 
 FEWEST = 20  # points that a slab needs
 
@@ -63,6 +66,17 @@ def row(number: int, line, layer: str, placed, back: np.ndarray) -> dict:
         "points": line.points,
         "length": float(np.linalg.norm(np.diff(around, axis=0), axis=1).sum()),
     }
+
+
+def rows_of(flat: np.ndarray, params: FittingParams, piece, back: np.ndarray, first: int = 1) -> list[dict]:
+    """Lines fitted to the points of a vertical slab laid flat (n, 2) along a ``piece`` of a section's line,
+    as a drawing keeps them, numbered from ``first``.
+    """
+    rows, middle = [], flat.mean(0) if len(flat) else np.zeros(2)
+    for line in lines_of.fit_lines(flat - middle, *params.fit):
+        line.vertices = line.vertices + middle
+        rows.append(row(first + len(rows), line, "SECTION", piece.placed, back))
+    return rows
 
 
 def figures(rows: list[dict], points: int) -> dict:

@@ -13,7 +13,6 @@ from terrazza.operations.spine.base import Figures, Operation, field, operation,
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
-lines_of = later("terrazza.core.draw.lines")
 sections = later("terrazza.core.draw.sections")
 
 LONGEST = 10_000.0  # m
@@ -54,10 +53,7 @@ class Section(Operation):
             part = Part(progress, n / len(pieces), (n + 1) / len(pieces))
             flat = vertical_points(job, scans, piece, params.thickness, (low, high), part)
             count += len(flat)
-            middle = flat.mean(0) if len(flat) else np.zeros(2)
-            for line in lines_of.fit_lines(flat - middle, *params.fit):
-                line.vertices = line.vertices + middle
-                rows.append(fitting.row(len(rows) + 1, line, "SECTION", piece.placed, back))
+            rows += fitting.rows_of(flat, params, piece, back, len(rows) + 1)
         if count < fitting.FEWEST:
             raise StateError(
                 f"Only {count} points lie along the line.", "Choose another line or a thicker slab."

@@ -14,7 +14,6 @@ from terrazza.operations.spine.base import Figures, Operation, field, operation,
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
-lines_of = later("terrazza.core.draw.lines")
 sections = later("terrazza.core.draw.sections")
 
 MOST = 500  # sections of one run
@@ -95,11 +94,6 @@ def _drawn(job: Job, scans, across: np.ndarray, params, heights, progress: Progr
     """The drawing of the section along ``across`` (2, 2) m, and how many points it was fitted to."""
     back, (piece,) = rigid.inverse(job.frame), sections.pieces(across)
     flat = vertical_points(job, scans, piece, params.thickness, heights, progress)
-    rows = []
-    if len(flat) >= fitting.FEWEST:
-        middle = flat.mean(0)
-        for line in lines_of.fit_lines(flat - middle, *params.fit):
-            line.vertices = line.vertices + middle
-            rows.append(fitting.row(len(rows) + 1, line, "SECTION", piece.placed, back))
+    rows = fitting.rows_of(flat, params, piece, back) if len(flat) >= fitting.FEWEST else []
     course = rigid.apply(back, np.c_[across, np.zeros(2)]).tolist()
     return {"course": course, "thickness": params.thickness, "lines": rows}, len(flat)

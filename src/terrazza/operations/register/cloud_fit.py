@@ -7,7 +7,7 @@ from terrazza.core.progress import Part, Progress
 from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations.pieces.surfaces import pictures, surfaces
-from terrazza.operations.register.recording import tie_record
+from terrazza.operations.register.moving import put_tie
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job, plain
 from terrazza.operations.spine.notation import Notation
@@ -61,10 +61,7 @@ class FitToNeighbour(Operation):
                 "Drag the scan nearer, widen the search, or choose another neighbour.",
             )
         pose = a.pose @ tie.fit.pose
-        low, high = sorted((a, b), key=lambda s: s.id)
-        job.put(
-            "tie", f"{low.id}-{high.id}", tie_record(a, b, tie, a.pose) | {"patches": 0, "patch_rms_mm": None}
-        )
+        put_tie(job, a, b, tie)
         if not tie.failed:  # a fit that its own verdict refuses moves nothing
             place = {"matrix": plain(pose), "how": f"cloud fit to {a.id}", "covariance": None}
             job.put("pose", b.id, place | {"bias": 0.0, "fixed": False}, scan=b.id)

@@ -86,7 +86,7 @@ class LikePoints(Operation):
             [[neighbour.pose @ r @ p for r in found.rivals] for p in own],
         )
         if found.fit is not None and len(group) == 1:
-            put_tie(job, neighbour, scan, found)
+            put_tie(job, neighbour, scan, found.tie(0, 1))
         n = Notation.of(job)
         rest = f" with {len(group) - 1} that hang on it" if len(group) > 1 else ""
         fitted = (

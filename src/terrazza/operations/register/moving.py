@@ -98,8 +98,8 @@ def told(job: Job, found: "like_points.Found") -> list[str]:
     return out
 
 
-def put_tie(job: Job, a: Scan, b: Scan, found: "like_points.Found") -> None:
-    """Keep the fit of scan ``b`` to ``a`` as a tie."""
+def put_tie(job: Job, a: Scan, b: Scan, tie) -> None:
+    """Keep the fit of scan ``b`` to ``a`` (``linking.Tie``) as a fact."""
     low, high = sorted((a, b), key=lambda s: s.id)
-    record = tie_record(a, b, found.tie(0, 1), a.pose) | {"patches": 0, "patch_rms_mm": None}
+    record = tie_record(a, b, tie, a.pose) | {"patches": 0, "patch_rms_mm": None}
     job.put("tie", f"{low.id}-{high.id}", record)
