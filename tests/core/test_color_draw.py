@@ -3,51 +3,10 @@
 import numpy as np
 import pytest
 
-from terrazza.core.color import projection
+from terrazza.core.color import seen
 from terrazza.core.color.cameras import Camera
 from terrazza.core.draw import lines
 from terrazza.core.geometry import rigid
-
-
-@pytest.mark.parametrize(
-    ("direction", "share"),
-    [
-        ((1, 0, 0), (0.5, 0.5)),
-        ((0, 1, 0), (0.25, 0.5)),
-        ((0, -1, 0), (0.75, 0.5)),
-        ((1, 0, 1), (0.5, 0.25)),
-        ((1, 0, -1), (0.5, 0.75)),
-    ],
-)
-def test_spherical_pixels_follow_the_standard(direction, share):
-    """ASTM E2807, spherical representation: the image spans the turn, its middle looks along +x, azimuth
-    grows to the left, the top row looks up.
-    """
-    column, row = projection.to_pixels(np.array([direction], float) * 3, 4000, 2000)
-    assert column[0] + 0.5 == pytest.approx(4000 * share[0]) and row[0] + 0.5 == pytest.approx(
-        2000 * share[1]
-    )
-
-
-def test_sampled_colours_are_those_painted():
-    height, width = 256, 512
-    el, az = (
-        np.pi / 2 - (np.arange(height) + 0.5) * np.pi / height,
-        np.pi - (np.arange(width) + 0.5) * 2 * np.pi / width,
-    )
-    image = np.stack(
-        np.broadcast_arrays(
-            127 + 100 * np.sin(az)[None, :], 127 + 100 * np.sin(el)[:, None], np.full((height, width), 30.0)
-        ),
-        -1,
-    ).astype(np.uint8)
-    rays = np.random.default_rng(0).normal(0, 1, (2000, 3))
-    got = projection.sample(image, rays).astype(float)
-    angle, up = np.arctan2(rays[:, 1], rays[:, 0]), np.arcsin(rays[:, 2] / np.linalg.norm(rays, axis=1))
-    inner = np.abs(up) < 1.5
-    assert np.abs(got[:, 0] - 127 - 100 * np.sin(angle))[inner].max() < 3
-    assert np.abs(got[:, 1] - 127 - 100 * np.sin(up)).max() < 3
-
 
 LENSES = {
     "spherical": {},
@@ -105,7 +64,7 @@ def test_colours_lie_where_each_kind_of_picture_shows_them(kind):
     ).astype(np.uint8)
     points = np.random.default_rng(2).normal(0, 1, (3000, 3)) - [0, 0, 1.5 * (kind == "pinhole")]
     column, row, inside = camera.pixels(points)
-    got = projection.sample(ramp, points, camera)
+    got = seen.sample(ramp, points, camera.numbers, camera.turns)
     inner = inside & (column > 1) & (column < 398) & (row > 1) & (row < 298)
     assert inner.sum() > 400 and (got[~inside] == 0).all()
     assert (
@@ -119,37 +78,6 @@ def test_pictures_that_say_too_little_are_not_used():
         not Camera.of({"representation": "pinhole", "width": 400, "height": 300, "lens": {}}).usable
         and not Camera.of({"representation": "visualReference", "width": 4, "height": 3}).usable
     )
-
-
-def test_what_a_wall_hides_takes_no_colour():
-    rng = np.random.default_rng(1)
-    wall = np.c_[np.full(60000, 4.0), rng.uniform(-4, 4, 60000), rng.uniform(-3, 3, 60000)]
-    depth = projection.DepthPicture()
-    depth.add(wall)
-    depth.close()
-    behind = wall[::20] * rng.uniform(1.1, 2.0, (3000, 1))
-    assert depth.sees(wall[::10]).mean() > 0.995
-    assert not depth.sees(behind).any()
-    assert depth.sees(wall[::20] * 0.5).all(), "what stands before the wall is seen"
-    assert not depth.sees(np.array([[-3.0, 0, 0]])).any(), "nothing is known where the station has no depth"
-
-
-def test_gains_bring_photos_together():
-    true = np.array([1.0, 1.3, 0.8])
-    means = {
-        a: {b: (100.0, np.log(100 * true[a]), np.log(100 * true[b])) for b in range(3) if b != a}
-        for a in range(3)
-    }
-    gains = projection.exposure_gains(means)
-    evened = np.array([true[k] * gains[k] for k in range(3)])
-    assert evened.std() / evened.mean() < 0.005
-    assert projection.exposure_gains({}) == {}
-
-
-def test_into_camera_is_the_inverse_pose():
-    pose = rigid.make(rigid.about_z(0.3), np.array([1.0, 2.0, 3.0]))
-    points = np.random.default_rng(0).normal(size=(5, 3))
-    assert np.allclose(rigid.apply(pose, projection.into_camera(pose, points)), points)
 
 
 def walls(corners, noise, seed=0, per_metre=200):

@@ -136,6 +136,7 @@ CASES = {
     "clean.off_shelf": {"shelf": "Aside"},
     "colorize.photos": {"scans": [1, 2]},
     "colorize.take_off": {"scans": [1]},
+    "colorize.turn_photos": {"scans": [1]},
     "classify.ground": {"threshold": 0.1, "scans": [1]},
     "classify.height_bands": {},
     "classify.by_itself": {"what": "range", "high": 5, "to": 64, "scans": [1]},

@@ -1,5 +1,7 @@
 """Where a camera's picture shows a direction: the spherical, cylindrical and pinhole representations of ASTM
-E2807 (8.4.10 to 8.4.12; formulas from memory).
+E2807 (8.4.10 to 8.4.12; formulas from memory), the last with a lens that bends (D. C. Brown, "Close-range
+camera calibration", Photogrammetric Engineering 37, 1971; radial k1, k2, k3 and decentring p1, p2, from
+memory).
 
 Camera frames: spherical and cylindrical pictures look along +x in their middle with +z up, azimuth growing to
 the left; a pinhole camera looks along -z with +x to the right and +y up.
@@ -9,12 +11,19 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from terrazza.later import later
+
+lenses = later("terrazza.core.color.lenses")
+
+KINDS = {"spherical": 0, "cylindrical": 1, "pinhole": 2}
+
 
 @dataclass(frozen=True)
 class Camera:
     """``pixel`` are width and height of a pixel: radians for a spherical picture, radians and metres for a
     cylindrical one, metres for a pinhole one; ``principal`` (pixels), ``focal`` and ``radius`` (m) where the
-    representation has them.
+    representation has them.  ``bends`` are k1, k2, p1, p2, k3 of a pinhole camera's lens, about its axis in
+    units of the focal length, with y down.
     """
 
     kind: str
@@ -24,6 +33,7 @@ class Camera:
     principal: tuple[float, float] = (0.0, 0.0)
     focal: float = 0.0
     radius: float = 0.0
+    bends: tuple[float, ...] = (0.0, 0.0, 0.0, 0.0, 0.0)
 
     @classmethod
     def of(cls, record: dict) -> "Camera":
@@ -43,6 +53,7 @@ class Camera:
             (lens.get("principalPointX", width / 2), lens.get("principalPointY", height / 2)),
             lens.get("focalLength", 0.0),
             lens.get("radius", 0.0),
+            tuple(lens.get(k, 0.0) for k in ("k1", "k2", "p1", "p2", "k3")),
         )
 
     @property
@@ -56,27 +67,42 @@ class Camera:
             )
         )
 
+    @property
+    def numbers(self) -> np.ndarray:
+        """(14,) what ``lenses.shown`` needs, in its order; the last is the farthest tangent from the axis at
+        which the lens still shows outer things farther out.
+        """
+        return np.array(
+            [
+                KINDS[self.kind],
+                self.width,
+                self.height,
+                *self.pixel,
+                *self.principal,
+                self.focal,
+                self.radius,
+                *self.bends,
+                self._reach(),
+            ]
+        )
+
+    def _reach(self) -> float:
+        k1, k2, _, _, k3 = self.bends
+        folds = np.roots([7 * k3, 5 * k2, 3 * k1, 1.0]) if any((k1, k2, k3)) else np.zeros(0)
+        real = folds[(np.abs(folds.imag) < 1e-12) & (folds.real > 0)].real
+        return float(np.sqrt(real.min())) if len(real) else np.inf
+
+    @property
+    def finest(self) -> float:
+        """Angle (rad) that a pixel spans in the middle of the picture."""
+        across = {"spherical": 1.0, "cylindrical": max(self.radius, 1e-9), "pinhole": max(self.focal, 1e-9)}
+        return float(self.pixel[1] / across[self.kind])
+
     def pixels(self, xyz: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Continuous column and row (0 in the middle of the first pixel) of points (n, 3, camera frame), and
         a mask of those inside the picture.
         """
-        x, y, z = np.asarray(xyz, float).T
-        with np.errstate(divide="ignore", invalid="ignore"):
-            if self.kind == "pinhole":
-                ahead = -z
-                column = self.principal[0] + x / ahead * self.focal / self.pixel[0]
-                row = self.principal[1] - y / ahead * self.focal / self.pixel[1]
-                front = ahead > 1e-9
-            else:
-                flat, front = np.hypot(x, y), np.ones(len(x), bool)
-                column = self.width / 2 - np.arctan2(y, x) / self.pixel[0]
-                row = (
-                    self.height / 2 - np.arctan2(z, flat) / self.pixel[1]
-                    if self.kind == "spherical"
-                    else self.principal[1] - z / flat * self.radius / self.pixel[1]
-                )
-        inside = front & (column >= 0) & (column <= self.width) & (row >= 0) & (row <= self.height)
-        return np.where(inside, column, 0) - 0.5, np.where(inside, row, 0) - 0.5, inside
+        return lenses.all_shown(np.ascontiguousarray(xyz, dtype=np.float64).reshape(-1, 3), self.numbers)
 
     @property
     def turns(self) -> bool:
