@@ -15,6 +15,7 @@ from terrazza.operations.spine import recipe as recipes
 from terrazza.operations.spine.base import find
 from terrazza.operations.spine.fieldbook import enter
 from terrazza.settings import settings
+from terrazza.work import launchers
 from terrazza.work.lease import lease
 from terrazza.work.open import open_workspace
 from terrazza.work.runner import run_entry
@@ -79,9 +80,11 @@ def register(app: typer.Typer) -> None:
     def recipe(
         job: str = typer.Option(..., help="Name of the job."),
         bound: bool = typer.Option(False, "--bound", help="Also steps that are bound to the place."),
+        into: Path = typer.Option(None, help="Write it into this folder, with files that run it there."),
         workspace: Path = typer.Option(None, help="Folder of the workspace."),
     ) -> None:
-        """Print the job's field book as a recipe."""
+        """Print the job's field book as a recipe, or write it with launchers for every system."""
         open_workspace(str(workspace or settings().workspace))
         row = queries.job_by(name=job)
-        print(recipes.write(recipes.entries_of(row), row.name, bound), end="")
+        text = recipes.write(recipes.entries_of(row), row.name, bound)
+        print("\n".join(launchers.lay(text, row.name, str(into))) + "\n" if into else text, end="")

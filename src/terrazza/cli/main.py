@@ -5,7 +5,7 @@ import sys
 import typer
 
 from terrazza import __version__
-from terrazza.cli import do, jobs, operations, run, serve
+from terrazza.cli import do, jobs, operations, run, serve, watch
 from terrazza.errors import Cancelled, understood
 
 app = typer.Typer(
@@ -27,7 +27,7 @@ def root(
         raise typer.Exit(2)
 
 
-for module in (run, do, operations, jobs, serve):
+for module in (run, watch, do, operations, jobs, serve):
     module.register(app)
 
 

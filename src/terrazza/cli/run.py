@@ -5,7 +5,6 @@ import os
 import sys
 from pathlib import Path
 
-import numpy as np
 import typer
 
 from terrazza.cli.terminal import Bar, doubts
@@ -15,10 +14,11 @@ from terrazza.db.models import Job as Row
 from terrazza.errors import InputError, ParamsError, TerrazzaError
 from terrazza.operations.spine import course, recipe
 from terrazza.operations.spine.base import title
-from terrazza.operations.spine.job import Job, covariance_of
 from terrazza.settings import settings
 from terrazza.work.open import open_workspace
 from terrazza.work.runner import run_entry
+from terrazza.work.summary import summary
+from terrazza.work.watching import files_of, fitted, free_name
 
 WHO = "command line"
 
@@ -29,7 +29,7 @@ def register(app: typer.Typer) -> None:
         recipe_file: Path = typer.Argument(..., metavar="RECIPE.toml"),
         inputs: list[Path] = typer.Argument(None, metavar="INPUT…"),
         workspace: Path = typer.Option(None, help="Folder of the workspace."),
-        job: str = typer.Option(..., help="Name of the job."),
+        job: str = typer.Option("", help="Name of the job; by default after the first input."),
         figures: Path = typer.Option(None, help="Write figures, poses and deliverables to this JSON file."),
         out: Path = typer.Option(None, help="Folder for deliverables."),
         append: bool = typer.Option(False, "--append", help="Run the recipe in a job that is there."),
@@ -39,8 +39,8 @@ def register(app: typer.Typer) -> None:
         ),
         strict: bool = typer.Option(False, "--strict", help="Stop at the first doubt, with exit status 3."),
     ) -> None:
-        """Run a recipe on files; exits 0 only if every step succeeded, 2 where one failed, with --strict 3
-        where one is in doubt, and 4 where a verdict of the recipe stops it.
+        """Run a recipe on files, or on the files in folders; exits 0 only if every step succeeded, 2 where
+        one failed, with --strict 3 where one is in doubt, and 4 where a verdict of the recipe stops it.
         """
         folder = str(workspace or settings().workspace)
         result = {"steps": [], "scans": [], "deliverables": [], "error": None}
@@ -97,6 +97,9 @@ def answers(words: list[str]) -> dict:
 
 def _run(workspace, recipe_file, inputs, name, out, append, resume, strict, given, result):
     wanted = recipe.filled(recipe.read(str(recipe_file)), given)
+    name = name or (_named_after(inputs, workspace) if not (append or resume) else "")
+    if any(map(os.path.isdir, inputs)):
+        wanted, inputs = fitted(wanted, files_of(inputs, (workspace, *([out] if out else []))))
     beside = [os.path.dirname(os.path.abspath(recipe_file)), "."]
     course.check(wanted, inputs, beside, workspace)
     open_workspace(workspace)
@@ -120,6 +123,14 @@ def _run(workspace, recipe_file, inputs, name, out, append, resume, strict, give
         _steps(workspace, row, strict)
     finally:
         result.update(summary(workspace, row, first))
+
+
+def _named_after(inputs: list[str], workspace: str) -> str:
+    """A free name for a job that was given none."""
+    if not inputs:
+        raise InputError("The job needs a name.", "Give it with --job.")
+    open_workspace(workspace)
+    return free_name(os.path.splitext(os.path.basename(os.path.normpath(inputs[0])))[0])
 
 
 def _steps(workspace: str, row: Row, strict: bool) -> None:
@@ -147,81 +158,3 @@ def _steps(workspace: str, row: Row, strict: bool) -> None:
             file=sys.stderr,
         )
         raise typer.Exit(4)
-
-
-def _standing(job: Job, scan) -> dict:
-    """Island, doubt and alternatives of a scan, and the pose of one that stands in an island of its own."""
-    standing = job.get("standing", scan.id) or {
-        "island": 1 if scan.pose is not None else None,
-        "matrix": None,
-        "doubt": None if scan.pose is not None else "It was not registered.",
-        "alternatives": [],
-    }
-    told = np.eye(4) if standing["island"] not in {1, None} else job.frame
-    out = {
-        "island": standing["island"],
-        "doubt": standing["doubt"],
-        "alternatives": [(told @ np.array(m)).ravel().tolist() for m in standing["alternatives"]],
-    }
-    return out | (
-        {"pose": [float(v) for v in np.ravel(standing["matrix"])], "placed": True}
-        if standing["island"] not in {1, None} and standing["matrix"]
-        else {}
-    )
-
-
-def summary(workspace: str, row: Row, first: int = 1) -> dict:
-    """Steps since entry ``first``, scans with poses and sigmas, and deliverables, as the figures file gives
-    them.
-    """
-    job = Job(workspace, row)
-    entries = [e for e in recipe.entries_of(row) if e.number >= first]
-    steps = [
-        {
-            "operation": e.operation,
-            "params": e.params,
-            "state": e.state,
-            "figures": e.figures or {},
-            "seconds": e.seconds,
-            "message": e.message,
-            "hint": e.hint,
-        }
-        for e in entries
-    ]
-    grid = job.get("frame", "", {}).get("covariances") or {}
-    frame_turn = job.frame[:3, :3]
-    scans = []
-    for s in job.scans():
-        record = {
-            "name": s.name,
-            "points": s.points,
-            "kept": sum(int(job.cloud(s.id).kept(*b).sum()) for b in job.cloud(s.id).blocks()),
-            "placed": s.pose is not None,
-            "pose": None,
-            **_standing(job, s),
-            "sigma_mm": None,
-            "sigma_mdeg": None,
-        }
-        if s.pose is not None:
-            record["pose"] = [float(v) for v in job.grid_pose(s).ravel()]
-            own = covariance_of(s.pose_record)
-            turn = np.kron(np.eye(2), frame_turn)
-            covariance = (
-                np.array(grid[str(s.id)])
-                if str(s.id) in grid
-                else turn @ own @ turn.T
-                if own is not None
-                else None
-            )
-            if covariance is not None:
-                sigma = np.sqrt(np.maximum(np.diag(covariance), 0))
-                record |= {
-                    "sigma_mm": (sigma[3:] * 1000).tolist(),
-                    "sigma_mdeg": (np.degrees(sigma[:3]) * 1000).tolist(),
-                }
-        scans.append(record)
-    return {
-        "steps": steps,
-        "scans": scans,
-        "deliverables": [d["path"] for d in job.facts("deliverable").values()],
-    }

@@ -9,6 +9,7 @@ from terrazza.operations.spine import fieldbook, recipe
 from terrazza.web import pages
 from terrazza.web.contexts import fieldbook as context
 from terrazza.web.routes.common import job_of
+from terrazza.work import launchers
 from terrazza.work.lease import lease
 
 router = APIRouter(prefix="/jobs/{job_id}")
@@ -60,3 +61,12 @@ def save_recipe(request: Request, job_id: int, bound: bool = False) -> Response:
     job = job_of(request, job_id)
     text = recipe.write(recipe.entries_of(job.row), job.row.name, bound)
     return PlainTextResponse(text, headers={"Content-Disposition": 'attachment; filename="recipe.toml"'})
+
+
+@router.get("/part/recipe.zip")
+def hand_on_recipe(request: Request, job_id: int, bound: bool = False) -> Response:
+    """The recipe with launchers."""
+    job = job_of(request, job_id)
+    text = recipe.write(recipe.entries_of(job.row), job.row.name, bound)
+    headers = {"Content-Disposition": 'attachment; filename="recipe.zip"'}
+    return Response(launchers.zipped(text, job.row.name), media_type="application/zip", headers=headers)
