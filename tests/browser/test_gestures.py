@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 
 from terrazza.core.geometry import rigid
+from terrazza.db.models import Entry
 from tests.browser.test_table import ended, idle, middle, place_of, visit
 from tests.run import must
 
@@ -378,3 +379,25 @@ def test_a_scan_is_placed_by_points_touched_in_two(page, served):
     job = served.opened()
     moved, turned = rigid.difference(job.grid_pose(job.scan(b)), before)
     assert job.get("pose", b)["how"] == "like points" and moved < 0.02 and np.degrees(turned) < 0.2
+
+
+def test_a_touch_on_paint_asks_for_marks_like_it(page, served):
+    """The touched point's place reaches the operation; the lane bears no paint, which it says."""
+    place, number = served.opened().grid_pose(served.opened().scan(7))[:3, 3], served.last_number()
+    visit(page, served, "draw")
+    page.keyboard.press("s")
+    page.evaluate(
+        "p => { const t = terrazza, o = t.cloud.data.origin; t.plan.centre = [p[0] - o[0] + 2, p[1] - o[1]]; "
+        "t.plan.scale = 0.01; t.dirty(); }",
+        place.tolist(),
+    )
+    idle(page)
+    page.mouse.click(*middle(page, "plan"))
+    page.wait_for_function(
+        f"document.querySelector('#strip .last')?.dataset.last == '{number + 1}' && "
+        "document.querySelector('#stripline').dataset.busy == '0'"
+    )
+    entry = served.opened().row.entries.where(Entry.number == number + 1).get()
+    at = np.array(entry.params["at"])
+    assert entry.operation == "draw.paint" and np.hypot(*(at[:2] - place[:2] - [2, 0])) < 0.3
+    assert entry.state == "done" or "Nothing painted" in entry.message or "ground" in entry.message

@@ -34,6 +34,7 @@ OTHERS = {
     "draw.section": {"line": [[0, 0], [1, 0]]},
     "draw.break_lines": {"at": [[0, 0, 0]], "heading_deg": 0, "corners": [[0, 0], [1, 0]]},
     "draw.sections": {"line": [[0, 0], [1, 0]]},
+    "draw.paint": {"at": [0, 0, 0]},
     "georeference.control": {},
     "import.walk": {"scan": 1},
     "import.add_photo": {"scan": 1},

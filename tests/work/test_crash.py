@@ -53,6 +53,7 @@ SMALL = TABLE | {
     "draw.rename",
     "draw.section",
     "draw.sections",
+    "draw.paint",
     "surface.deviation",
     "surface.picture",
     "deliver.landxml",
@@ -158,6 +159,7 @@ CASES = {
     "surface.deviation": {"reach": 0.05, "scans": [1]},
     "surface.picture": {"pixel": 0.1, "box": [0, 0, 8, 6]},
     "draw.break_lines": {"at": "FLOOR", "heading_deg": 0, "corners": [[-0.5, 0], [0.5, 0]]},
+    "draw.paint": {"at": "PLACE", "which": "all as bright", "reach": 4},
     "draw.rename": {"drawing": 1, "name": "A"},
     "measure.take": {"points": [{"scan": 1, "at": [1, 2, 0]}, {"scan": 2, "at": [0, 1, 1]}]},
     "pins.put": {"points": [{"scan": 1, "at": [1, 2, 0]}]},
@@ -207,6 +209,7 @@ def params_of(operation, job, field, folder):
         .replace("CONTROL", str(field / "settegradini-control.csv"))
         .replace('"CUT"', next(iter(job.facts("cut")), "0"))
         .replace('"FLOOR"', json.dumps([_under(job)]))
+        .replace('"PLACE"', json.dumps(_bright(job) if operation == "draw.paint" else 0))
         .replace('"ALIKE"', json.dumps(_alike(job) if operation == "register.like_points" else []))
     )
     return find(operation).check(json.loads(text)).model_dump()
@@ -218,6 +221,15 @@ def _under(job):
     near = xyz[(np.abs(np.linalg.norm(xyz[:, :2], axis=1) - 2.0) < 0.3) & (xyz[:, 2] < -1.0)]
     pose = job.grid_pose(job.scan(1)) if job.scan(1).pose is not None else np.eye(4)
     return rigid.apply(pose, near[:1])[0].tolist()
+
+
+def _bright(job):
+    """A place of the floor that sends back much (grid, or job frame)."""
+    cloud, pose = job.cloud(1), job.grid_pose(job.scan(1))
+    index = cloud.sample(50_000)
+    xyz, tone = cloud.at(index), cloud.pick("intensity", index)
+    floor = (xyz[:, 2] < -1.0) & (np.abs(np.hypot(xyz[:, 0], xyz[:, 1]) - 1.5) < 0.3) & (tone > 30_000)
+    return rigid.apply(pose, xyz[floor][:1])[0].tolist()
 
 
 def _alike(job):

@@ -49,8 +49,8 @@ def watch(folder, tmp_path, text=PLAIN, rest=0.0):
 
 
 def test_sets_are_subfolders_and_loose_files(tmp_path):
-    for name in ("north/a.xyz", "north/deep/b.xyz", "south.xyz", "south-control.csv", "south2.xyz", "read me.csv",
-                 "done/old/a.xyz", "failed/x.xyz", ".hidden/c.xyz", "east/c.xyz.part"):  # fmt: skip
+    taken = "north/a.xyz north/deep/b.xyz south.xyz south-control.csv south2.xyz"
+    for name in f"{taken} notes.csv done/old/a.xyz failed/x.xyz .hidden/c.xyz east/c.xyz.part".split():
         points(tmp_path / name)
     (tmp_path / "empty").mkdir()
     found = {s.name: s for s in watching.sets(str(tmp_path), {str(tmp_path / "south2.xyz")})}

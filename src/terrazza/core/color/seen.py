@@ -187,9 +187,12 @@ def _visible(near, fr, fc, r, slack, own, step, aside):
     on = behind = 0
     for a in range(2):
         for b in range(2):
-            side = _side(near, min(max(top + a, 0), rows - 1), (left + b) % columns, r, slack, 1.0)
+            at_row, at_column = min(max(top + a, 0), rows - 1), (left + b) % columns
+            side = _side(near, at_row, at_column, r, slack, 1.0)
             on += side == 0
-            behind += side == 1
+            # what the scanner saw beside something nearer, the camera sees unless it looks past it otherwise
+            if side == 1 and not (own and aside * (1 / near[at_row, at_column] - 1 / r) < step / 2):
+                behind += 1
     if nearest == 0:
         return behind == 0
     return nearest == -1 and near[row, column] > 0 and on > 0 and behind == 0

@@ -57,7 +57,7 @@ export default {
   name: "like",
   key: "j",
   order: 65,
-  title: "like points",
+  title: "alike",
   help: "Place a scan by like points",
   steps: ["register"],
   cursor: "crosshair",
