@@ -154,7 +154,7 @@ def test_other_marks_keep_their_shape(lane, tmp_path, shape, count):
             < 0.015
         )
     written = ezdxf.readfile(tmp_path / "p.dxf")
-    assert not written.audit().errors and len(written.modelspace().query("POLYLINE")) >= count
+    assert not written.audit().errors and len(written.query("POLYLINE")) >= count
 
 
 def test_all_that_is_as_bright_and_repeats(lane):
