@@ -13,13 +13,19 @@ from terrazza.errors import InputError, NotFound
 LIVING = ("done",)
 
 
-def create_job(workspace: str, name: str) -> Job:
-    """A new, empty job with a folder of its own; InputError where the name is empty or taken."""
+def plain_name(name: str) -> str:
+    """A job's name without needless spaces; InputError where it is empty or too long."""
     name = " ".join(name.split())
     if not name:
         raise InputError("A job needs a name.", "Type one, for example the place and the year.")
     if len(name) > 120:
         raise InputError(f"The job name has {len(name)} characters; 120 are allowed.", "Shorten it.")
+    return name
+
+
+def create_job(workspace: str, name: str) -> Job:
+    """A new, empty job with a folder of its own; InputError where the name is empty or taken."""
+    name = plain_name(name)
     plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
     try:
         with database.atomic("IMMEDIATE"):

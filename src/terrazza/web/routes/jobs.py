@@ -1,28 +1,95 @@
-"""The list of jobs, a new job, and the job's page."""
+"""The list of jobs and what is done with whole jobs; a new job, and the job's page."""
 
+import os
+import shutil
+import uuid
 from typing import Annotated
 
-from fastapi import APIRouter, Form, Request
-from fastapi.responses import RedirectResponse, Response
+from fastapi import APIRouter, BackgroundTasks, File, Form, Request, UploadFile
+from fastapi.responses import FileResponse, RedirectResponse, Response
 
 from terrazza.db import queries
+from terrazza.errors import InputError
 from terrazza.web import pages
 from terrazza.web.contexts import jobs as jobs_context
 from terrazza.web.contexts import page as page_context
-from terrazza.web.routes.common import job_of
+from terrazza.web.routes.common import FOR_GOOD, job_of
+from terrazza.work import archive, keeping
 
 router = APIRouter()
 
 
 @router.get("/")
-def index(request: Request) -> Response:
-    return pages.page(request, "jobs.html", jobs=jobs_context.rows(request.app.state.workspace))
+def index(request: Request, find: str = "", just: int = 0) -> Response:
+    return pages.page(
+        request, "jobs.html", **jobs_context.build(request.app.state.workspace, find[:120], just)
+    )
 
 
 @router.post("/jobs")
 def create(request: Request, name: Annotated[str, Form()] = "") -> Response:
     job = queries.create_job(request.app.state.workspace, name)
     return RedirectResponse(f"/jobs/{job.id}/import", 303)
+
+
+@router.post("/jobs/restored")
+def restore(
+    request: Request, file: Annotated[UploadFile, File()], name: Annotated[str, Form()] = ""
+) -> Response:
+    """Bring a backup into the workspace."""
+    workspace = request.app.state.workspace
+    if not file.filename:
+        raise InputError("No backup was chosen.", "Choose a file that a backup was written to.")
+    partial = os.path.join(workspace, f"upload-{uuid.uuid4().hex}.part")
+    try:
+        with open(partial, "wb") as out:
+            shutil.copyfileobj(file.file, out, 1 << 20)
+        row = archive.restore(workspace, partial, name)
+    except InputError as error:
+        error.message = error.message.replace(os.path.basename(partial), file.filename)
+        raise
+    finally:
+        if os.path.exists(partial):
+            os.unlink(partial)
+    return RedirectResponse(f"/jobs/{row.id}", 303)
+
+
+@router.post("/jobs/{job_id}/name")
+def rename(request: Request, job_id: int, name: Annotated[str, Form()] = "") -> Response:
+    keeping.rename(queries.job_by(id=job_id), name)
+    return RedirectResponse("/", 303)
+
+
+@router.post("/jobs/{job_id}/kept")
+def keep(request: Request, job_id: int, where: Annotated[str, Form()] = "") -> Response:
+    """Put a job away, delete it, or bring it back."""
+    keeping.put(queries.job_by(id=job_id), where)
+    return RedirectResponse(f"/?just={job_id}" if where == keeping.DELETED else "/", 303)
+
+
+@router.post("/jobs/{job_id}/removed")
+def remove(request: Request, job_id: int) -> Response:
+    """Remove a deleted job for good."""
+    keeping.remove(request.app.state.workspace, queries.job_by(id=job_id))
+    return RedirectResponse("/", 303)
+
+
+@router.get("/jobs/{job_id}/backup.tar")
+def backup(request: Request, job_id: int, after: BackgroundTasks) -> Response:
+    """The whole job as one file."""
+    row, workspace = queries.job_by(id=job_id), request.app.state.workspace
+    path = os.path.join(workspace, f"download-{uuid.uuid4().hex}.part")
+    archive.backup(workspace, row, path)
+    after.add_task(os.unlink, path)
+    return FileResponse(path, media_type="application/x-tar", filename=f"{row.name}.tar", background=after)
+
+
+@router.get("/jobs/{job_id}/plan.png")
+def thumbnail(request: Request, job_id: int) -> Response:
+    """A small plan; its address says of which state of the job."""
+    return FileResponse(
+        jobs_context.thumbnail(job_of(request, job_id)), media_type="image/png", headers=FOR_GOOD
+    )
 
 
 @router.get("/jobs/{job_id}")
