@@ -1,5 +1,5 @@
-"""Jobs as things one keeps, in the browser: listed, found, renamed, put away, deleted and back, removed, backed
-up and restored.
+"""Jobs as things one keeps, in the browser: listed, found, renamed, put away, deleted and back, removed,
+backed up and restored.
 """
 
 import os
