@@ -1,4 +1,4 @@
-// Tools that place a scan by like points, and draw a room by a touch.
+// Tools that place a scan by like points, and draw a room or paint by a touch; the key of the adjustment.
 import assert from "node:assert/strict";
 import { beforeEach, test } from "node:test";
 import { page } from "./page.js";
@@ -8,6 +8,8 @@ globalThis.window = { htmx: { ajax: async (...asked) => void sent.push(asked) } 
 let sent = [];
 const like = (await import("../../src/terrazza/web/static/js/tools/like.js")).default;
 const room = (await import("../../src/terrazza/web/static/js/tools/room.js")).default;
+const paint = (await import("../../src/terrazza/web/static/js/tools/paint.js")).default;
+const { COMMANDS } = await import("../../src/terrazza/web/static/js/commands.js");
 
 const panel = () => document.getElementById("action");
 const press = (what) => panel().onclick({ target: { dataset: { do: what } } });
@@ -19,7 +21,7 @@ function table(points) {
   return {
     job: 7,
     tool: "like",
-    tools: { like, room },
+    tools: { like, room, paint },
     station,
     cloud: { scans, data: { origin: [0, 0, 0] } },
     dirty() {},
@@ -117,4 +119,23 @@ test("a touch in plan draws the room there, at the height of the plan slab where
   assert.ok(Math.abs(values.height - 51.3) < 1e-9);
   room.click({ ...app, slabOn: false }, plan, 0, 0);
   assert.ok(!("height" in sent[1][2].values));
+});
+
+test("a touched mark is sent by its place in the grid, a miss is told", async () => {
+  const app = table([{ ...touched(1, [1, 2, 3]), at: [600001, 5100002, 303], placed: true }]);
+  app.tool = "paint";
+  paint.enter();
+  await paint.click(app, app.station, 0, 0);
+  assert.deepEqual(sent[0].slice(0, 2), ["POST", "/jobs/7/do/draw.paint"]);
+  assert.deepEqual(JSON.parse(sent[0][2].values.at), [600001, 5100002, 303]);
+  await paint.click(app, app.station, 0, 0);
+  assert.equal(sent.length, 1);
+  assert.match(panel().innerHTML, /Touch a mark/);
+});
+
+test("one key adjusts the network, under Register alone", () => {
+  const adjust = COMMANDS.find((command) => command.name === "adjust");
+  adjust.does(table([]));
+  assert.deepEqual(sent[0].slice(0, 2), ["POST", "/jobs/7/do/register.adjust"]);
+  assert.deepEqual(adjust.steps, ["register"]);
 });

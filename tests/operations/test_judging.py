@@ -5,6 +5,7 @@ import pytest
 
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
+from terrazza.operations.register.looked_through import due
 from terrazza.operations.register.statement import statement
 from terrazza.operations.spine.fieldbook import undo
 from tests.run import must, opened
@@ -19,6 +20,7 @@ def test_a_scan_put_off_shows_double_walls_until_it_is_adjusted(copied):
         "8 of 8 scans placed" in said["Done"]
         and "No surface shows twice." in said["How good"]
         and said["Doubted"] == "Nothing."
+        and said["Looked through"] == "Nobody has signed that it was."
         and "loops of ties close" in said["How sure"]
     )
     assert must(copied, row, "register.double_walls")["double_walls"] == []
@@ -44,7 +46,14 @@ def test_a_scan_put_off_shows_double_walls_until_it_is_adjusted(copied):
         f"{len(figures['double_walls'])} surfaces show twice"
         in dict(statement(opened(copied, row)))["How good"]
     )
+    assert due(opened(copied, row)) == "a scan was moved"
+    must(copied, row, "register.looked_through", who="A. Topografa", note="All rooms.")
+    told = dict(statement(opened(copied, row)))["Looked through"]
+    assert told.startswith("By A. Topografa, ") and "8 scans" in told and "All rooms." in told
+    assert f"{len(figures['double_walls'])} double walls" in told and "changed" not in told
     again = must(copied, row, "register.adjust")
+    assert due(opened(copied, row)) == ""
+    assert "Places have changed since." in dict(statement(opened(copied, row)))["Looked through"]
     assert (
         again["doubt"] == []
         and again["double_walls"] == []

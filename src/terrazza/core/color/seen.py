@@ -181,7 +181,8 @@ def _visible(near, fr, fc, r, slack, own, step, aside):
     rows, columns = near.shape
     row, column = min(max(int(np.rint(fr)), 0), rows - 1), int(np.rint(fc)) % columns
     nearest = _side(near, row, column, r, slack, 0.7)
-    if own and aside <= min(r, near[row, column] if near[row, column] > 0 else r) * step / 2:
+    there = near[row, column]
+    if own and aside <= min(r, there if there > 0 else r) * step / 2:
         return True
     top, left = int(np.floor(fr)), int(np.floor(fc))
     on = behind = 0
@@ -193,9 +194,9 @@ def _visible(near, fr, fc, r, slack, own, step, aside):
             # what the scanner saw beside something nearer, the camera sees unless it looks past it otherwise
             if side == 1 and not (own and aside * (1 / near[at_row, at_column] - 1 / r) < step / 2):
                 behind += 1
-    if nearest == 0:
+    if nearest == 0 or (nearest == 1 and own and aside * (1 / there - 1 / r) < step / 2):
         return behind == 0
-    return nearest == -1 and near[row, column] > 0 and on > 0 and behind == 0
+    return nearest == -1 and there > 0 and on > 0 and behind == 0
 
 
 @njit(cache=True, nogil=True, inline="always")

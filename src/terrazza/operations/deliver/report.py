@@ -47,6 +47,7 @@ class Report(Operation):
                 "scan",
                 "pose",
                 "tie",
+                "looked",
                 "network",
                 "standing",
                 "left_out",

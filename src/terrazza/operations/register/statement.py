@@ -3,6 +3,7 @@
 import numpy as np
 
 from terrazza.operations.register.judging import verdict
+from terrazza.operations.register.looked_through import told
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
@@ -26,6 +27,7 @@ def statement(job: Job) -> list[tuple[str, str]]:
         ("How good", f"{_quality(network, good, n)} {_twice(network, n)}"),
         ("How sure", _sure(network, placed, n)),
         ("Weak", _weak(network, good)),
+        ("Looked through", told(job) or "Nobody has signed that it was."),
         ("Doubted", _doubted(standing, [s.name for s in scans if s.pose is None and s not in out_of])),
     ]
 

@@ -83,6 +83,14 @@ class NetworkValue(Value):
     rms_mm: float | None
 
 
+class LookedValue(Value):
+    """Who has looked the registration through, when (s since the epoch), after which entry."""
+
+    who: str
+    when: float
+    entry: int
+
+
 class TargetValue(Value):
     """A target as one scan saw it: centre (m, scan frame), σ (m)."""
 
@@ -284,6 +292,7 @@ KINDS: dict[str, Kind] = {
         Kind("tie", TieValue, "ties changed", _by_pair),
         Kind("tie_choice", TieChoiceValue, "ties were switched", _by_pair),
         Kind("network", NetworkValue, "the adjustment changed"),
+        Kind("looked", LookedValue, "it was looked through"),
         Kind("array", str, "the adjustment changed", _by_path, _array),
         Kind("walk", Value, "walks changed", _by_key),
         Kind("photo", PhotoValue, "photos changed", _by_scan, _picture("file")),

@@ -11,6 +11,7 @@ from terrazza.errors import NotFound
 from terrazza.operations.classify.counting import class_counts
 from terrazza.operations.georeference.sightings import layout, places, target_warnings
 from terrazza.operations.register.judging import verdict
+from terrazza.operations.register.looked_through import due
 from terrazza.operations.register.statement import statement
 from terrazza.operations.spine import fieldbook
 from terrazza.operations.spine.base import all_operations, title
@@ -57,11 +58,11 @@ BY_HAND = frozenset(
     """import.files import.complete import.edit_scan import.walk import.remove_scan import.add_photo
     import.edit_photo register.automatic register.adjust register.set_pose register.cloud_fit
     register.like_points
-    register.double_walls register.leave_out register.tie register.choose georeference.targets
-    georeference.control georeference.level georeference.bend georeference.match georeference.pick_target
-    georeference.role georeference.drop_target clean.outliers clean.outline clean.put_back clean.shelf
-    clean.off_shelf colorize.photos colorize.take_off classify.ground classify.height_bands classify.example
-    classify.drop_example draw.plan_slab draw.section draw.rename
+    register.double_walls register.looked_through register.leave_out register.tie register.choose
+    georeference.targets georeference.control georeference.level georeference.bend georeference.match
+    georeference.pick_target georeference.role georeference.drop_target clean.outliers clean.outline
+    clean.put_back clean.shelf clean.off_shelf colorize.photos colorize.take_off classify.ground
+    classify.height_bands classify.example classify.drop_example draw.plan_slab draw.section draw.rename
     deliver.e57 deliver.laz deliver.copc deliver.las
     deliver.xyz deliver.ptx deliver.pts deliver.ply deliver.dxf deliver.report deliver.measures
     deliver.pins""".split()
@@ -147,6 +148,8 @@ def _register(job: Job) -> dict:
         "doubles": _doubles(job, network),
         "looked": "doubles" in network,
         "statement": statement(job),
+        "due": due(job),
+        "looked_through": form(job, "register.looked_through"),
         "ties_off": {k for k, c in job.facts("tie_choice").items() if not c["on"]},
     }
 

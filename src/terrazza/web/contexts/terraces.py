@@ -1,5 +1,6 @@
 """The eight terraces: each step's state and its single most telling figure."""
 
+from terrazza.operations.register.looked_through import due
 from terrazza.operations.spine import fieldbook
 from terrazza.operations.spine.base import STEPS, known
 from terrazza.operations.spine.job import Job
@@ -80,12 +81,12 @@ def _register(job):
     rms = (job.get("network") or {}).get("rms_mm")
     if not placed:
         return None, "needs scans" if not scans else ""
-    notation = Notation.of(job)
+    notation, late = Notation.of(job), due(job)
     return (
         notation.residual(rms)
         if rms is not None and placed == len(scans)
         else f"{placed} of {len(scans)} placed"
-    ), f"{loose} scan{'s' * (loose != 1)} not placed yet" if loose else ""
+    ), f"{loose} scan{'s' * (loose != 1)} not placed yet" if loose else late and f"adjustment due: {late}"
 
 
 def _georeference(job):

@@ -224,6 +224,13 @@ export const COMMANDS = [
       app.draw();
     },
   },
+  {
+    name: "adjust",
+    key: "9",
+    help: "adjust the network",
+    steps: ["register"],
+    does: (app) => send(app, "register.adjust", {}),
+  },
   { name: "book", key: "b", help: "field book", does: () => drawer("book") },
   { name: "help", key: "?", help: "this list", does: () => document.getElementById("keys").showModal() },
   { name: "escape", key: "escape", listed: "Esc", help: "leave a tool", does: leaveAll },

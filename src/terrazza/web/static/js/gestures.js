@@ -26,7 +26,7 @@ export function send(app, operation, values) {
   }
   return fetchPart("POST", `/jobs/${app.job}/do/${operation}`, { target: "#strip", values });
 }
-const ANYWHERE = ["table.keep_view"]; // sent whatever tool is in hand
+const ANYWHERE = ["table.keep_view", "register.adjust"]; // sent whatever tool is in hand
 
 // The stored point behind a pixel of any view, with its place in the scene as `local`; null where there is none.
 export async function take(app, view, px, py) {
