@@ -6,6 +6,7 @@ failing one in its place.
 
 import contextlib
 import os
+import shutil
 import zlib
 from collections.abc import Iterator
 
@@ -52,6 +53,14 @@ def checksum(data) -> str:
 def named_by(name: str) -> str:
     """The checksum that a file of ours carries in its name: the word before the ending."""
     return name.rsplit(".", 2)[-2]
+
+
+def second_name(path: str, other: str) -> None:
+    """Give a file another name beside its own; a copy where the disk knows no links."""
+    try:
+        os.link(path, other)
+    except OSError:
+        shutil.copy2(path, other)
 
 
 @contextlib.contextmanager

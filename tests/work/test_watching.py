@@ -158,6 +158,31 @@ def test_a_set_is_left_until_it_is_at_rest(tmp_path):
         pass
 
 
+STOPPED = PLAIN.replace('files"\n', 'files"\nstop = [{ figure = "points", under = 500 }]\n')
+
+
+@pytest.mark.parametrize(
+    ("place", "text", "end"),
+    [
+        ("terrazza.work.watching.run_entry", PLAIN, "done"),
+        ("terrazza.work.watching.Watch._lay", PLAIN, "done"),
+        ("terrazza.work.watching.Watch._lay", STOPPED, "failed"),
+    ],
+    ids=["before a queued step", "before its end", "after a verdict"],
+)
+def test_it_goes_on_where_it_was(tmp_path, monkeypatch, place, text, end):
+    """Ended between two commits: a queued step runs once, a verdict that stopped the run stays one."""
+    folder = tmp_path / "in"
+    points(folder / "a" / "a.xyz")
+    with monkeypatch.context() as cut, pytest.raises(KeyboardInterrupt):
+        cut.setattr(place, lambda *_: (_ for _ in ()).throw(KeyboardInterrupt))
+        watch(folder, tmp_path, text)
+    watch(folder, tmp_path, text)
+    assert {p.name for p in folder.iterdir()} == {end, ".terrazza"}
+    ran = [e.operation for e in Row.get(name="a").entries if e.state == "done"]
+    assert ran == ["import.files", "deliver.xyz"][: 2 if end == "done" else 1]
+
+
 @pytest.mark.parametrize("seed", [1, 2])
 def test_kills_at_any_moment_lose_and_repeat_nothing(tmp_path, seed):
     """kill -9 of the whole command, again and again, then a run to the end."""

@@ -40,8 +40,8 @@ def register(app: typer.Typer) -> None:
             os.path.dirname(os.path.abspath(recipe_file)),
             str(workspace or settings().workspace),
             say,
+            (str(recipe_file),),
         )
-        watch.leave = {os.path.abspath(recipe_file)}
         with watch.held():
             watch.go_on()
             try:

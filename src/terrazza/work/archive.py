@@ -134,10 +134,7 @@ def _hold(base: str, keep: str, named: list[tuple[str, str]]) -> None:
                 f"The job is not whole: {folder}/{name} is missing.",
                 "“terrazza check” says what else is wrong.",
             )
-        try:
-            os.link(source, target)
-        except OSError:
-            shutil.copy2(source, target)
+        files.second_name(source, target)
 
 
 @contextlib.contextmanager

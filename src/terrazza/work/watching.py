@@ -21,10 +21,10 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from terrazza.db import queries
+from terrazza.db.models import Entry, database
 from terrazza.db.models import Job as Row
-from terrazza.db.models import database
 from terrazza.errors import BusyError, InputError, StateError, TerrazzaError
-from terrazza.files import disk
+from terrazza.files import disk, second_name
 from terrazza.operations.pieces import reading
 from terrazza.operations.spine import course
 from terrazza.operations.spine.base import find, title
@@ -95,6 +95,11 @@ def _listed(folder: str) -> tuple:
     return tuple(map(_about, out))
 
 
+def _files(root: str) -> tuple:
+    """A file, or all files of a folder, with size and time of change."""
+    return _listed(root) if os.path.isdir(root) else (_about(root),)
+
+
 def _about(path: str) -> tuple[str, int, int]:
     try:
         about = os.stat(path)
@@ -151,21 +156,29 @@ def _notes(path: str) -> bool:
 
 def files_of(paths: list[str], leave: tuple[str, ...] = ()) -> list[str]:
     """Files, and all files in folders, of a list of paths; what lies under ``leave`` is left out."""
-    out = []
-    for path in paths:
-        out += [f for f, _, _ in _listed(path)] if os.path.isdir(path) else [path]
+    out = [f for path in paths for f, _, _ in _files(path)]
     under = tuple(os.path.join(os.path.abspath(v), "") for v in leave)
     return [f for f in out if not os.path.abspath(f).startswith(under)] if under else out
 
 
 class Watch:
-    """One watched folder with its recipe; ``say`` takes a line for whoever looks on."""
+    """One watched folder with its recipe; ``say`` takes a line for whoever looks on, what lies at
+    the paths of ``leave`` is nobody's.
+    """
 
-    def __init__(self, folder: str, recipe: Recipe, beside: str, workspace: str, say: Callable[[str], None]):
+    def __init__(
+        self,
+        folder: str,
+        recipe: Recipe,
+        beside: str,
+        workspace: str,
+        say: Callable[[str], None],
+        leave: tuple[str, ...] = (),
+    ):
         self.folder, self.recipe, self.beside = os.path.abspath(folder), recipe, beside
         self.workspace, self.say = workspace, say
         self.aside = os.path.join(self.folder, ASIDE)
-        self.leave: set[str] = set()
+        self.leave = set(map(os.path.abspath, leave))
         self.seen: dict[str, tuple[Set, float]] = {}
         self.failed = 0
         os.makedirs(self.aside, exist_ok=True)
@@ -246,10 +259,11 @@ class Watch:
 
     def _run(self, row: Row, roots) -> None:
         """Run a job's recipe to its end, and lay down what came of it."""
-        with contextlib.suppress(StateError):  # it has not broken off
-            course.resume(row)
+        if course.told(row)["state"] not in {"done", "stopped"}:  # these are over; a verdict stays one
+            with contextlib.suppress(StateError):  # its step has not begun
+                course.resume(row)
         entry = None
-        while (following := course.advance(row)) is not None:
+        while (following := _following(row)) is not None:
             entry = run_entry(self.workspace, following)
             if entry.state != "done":
                 break
@@ -297,9 +311,8 @@ class Watch:
 
     def _keep(self, root: str) -> None:
         """Note a root that cannot be moved, so that it is not taken again while it stays as it is."""
-        files = _listed(root) if os.path.isdir(root) else (_about(root),)
         note = os.path.join(self.aside, f"{os.path.basename(root)}.kept.json")
-        disk.write_bytes(note, json.dumps(files).encode())
+        disk.write_bytes(note, json.dumps(_files(root)).encode())
 
     def _kept(self, one: Set) -> bool:
         for root in one.roots:
@@ -308,9 +321,15 @@ class Watch:
                 return False
             with open(note, encoding="utf-8") as file:
                 known = [tuple(v) for v in json.load(file)]
-            if known != list(_listed(root) if os.path.isdir(root) else (_about(root),)):
+            if known != list(_files(root)):
                 return False
         return True
+
+
+def _following(row: Row) -> Entry | None:
+    """The entry that a kill left queued, else that of the next step."""
+    waiting = Entry.select().where(Entry.job == row, Entry.state == "queued").order_by(Entry.number)
+    return waiting.first() or course.advance(row)
 
 
 def _copy(path: str, folder: str) -> None:
@@ -322,17 +341,9 @@ def _copy(path: str, folder: str) -> None:
     while os.path.exists(target):
         target, number = f"{stem} {number}{ending}", number + 1
     if os.path.isdir(path):
-        shutil.copytree(path, target, copy_function=_link)
+        shutil.copytree(path, target, copy_function=second_name)
     elif os.path.exists(path):
-        _link(path, target)
-
-
-def _link(path: str, target: str) -> str:
-    try:
-        os.link(path, target)
-    except OSError:
-        shutil.copy2(path, target)
-    return target
+        second_name(path, target)
 
 
 def _text(row: Row, standing: dict, last) -> str:
