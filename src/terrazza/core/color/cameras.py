@@ -15,6 +15,7 @@ from terrazza.later import later
 
 lenses = later("terrazza.core.color.lenses")
 
+CELLS = (180, 360)  # by which a picture is doubted: degrees around the camera's place
 KINDS = {"spherical": 0, "cylindrical": 1, "pinhole": 2}
 
 

@@ -13,6 +13,7 @@ point itself, at the nearest place on its surface where it is.
 import numpy as np
 from numba import njit, prange
 
+from terrazza.core.color.cameras import CELLS
 from terrazza.core.color.lenses import shown
 
 JOINED, JOINED_SHARE = (
@@ -26,7 +27,6 @@ FARTHEST = 12  # pixels: the largest such distance that can be asked for
 NEAREST = 0.2  # m: nothing nearer to the camera is coloured
 DEEP = 0.005  # of the range: how far from what was measured, beside the slack, a point may be
 HIDDEN, SEEN, UNSURE, PASSED = 0, 1, 2, 3
-CELLS = (180, 360)  # by which a picture is doubted: degrees around the camera's place
 
 
 def shape(step: float) -> tuple[int, int]:

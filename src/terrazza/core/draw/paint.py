@@ -13,6 +13,7 @@ import shapely
 from scipy import ndimage
 
 AROUND = 3.0  # m: the ground with which brightness is compared
+THIRD = 0.3  # of the values about a place: paint covers less than the rest, so that this is ground
 RING = 0.05  # of the logarithm of range
 FINEST, COARSEST = 0.01, 0.06  # m: a cell
 SMOOTH = 1.2  # cells: of the noise of single points
@@ -51,6 +52,16 @@ class Mark:
         return np.asarray(shapely.Polygon(self.ring).centroid.coords[0])
 
 
+def lower(group: np.ndarray, value: np.ndarray, share: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Of each group of values (n,) the one that ``share`` of them are below: the groups that there are (k,),
+    these values, and how many each has.
+    """
+    order = np.lexsort([value, group])
+    starts = np.r_[0, np.flatnonzero(np.diff(group[order])) + 1]
+    counts = np.diff(np.r_[starts, len(group)])
+    return group[order][starts], value[order][starts + (counts * share).astype(int)], counts
+
+
 def contrasts(xy: np.ndarray, tone: np.ndarray, away=None, dark: bool = False) -> np.ndarray:
     """(n,) how much brighter (natural logarithm) points (n, 2) of one scan are than the ground within
     ``AROUND``; with ``dark`` how much darker.  ``away`` (n,) are ranges (m) from the scanner, where it had
@@ -63,12 +74,9 @@ def contrasts(xy: np.ndarray, tone: np.ndarray, away=None, dark: bool = False) -
     cell = np.floor((xy - low) / AROUND).astype(int)
     rows, columns = cell.max(0) + 1
     flat = cell[:, 0] * columns + cell[:, 1]
-    order = np.lexsort([value, flat])
-    starts = np.r_[0, np.flatnonzero(np.diff(flat[order])) + 1]
-    counts = np.diff(np.r_[starts, len(flat)])
     ground = np.full((rows, columns), np.nan)
-    # paint covers less than two thirds of any such cell: the lower third is ground
-    ground.reshape(-1)[flat[order][starts]] = value[order][starts + (counts * 0.3).astype(int)]
+    there, level, _ = lower(flat, value, THIRD)
+    ground.reshape(-1)[there] = level
     known = np.isfinite(ground)
     weight = ndimage.gaussian_filter(known.astype(float), 0.7)
     even = ndimage.gaussian_filter(np.where(known, ground, 0), 0.7) / np.maximum(weight, 1e-9)
@@ -82,13 +90,10 @@ def contrasts(xy: np.ndarray, tone: np.ndarray, away=None, dark: bool = False) -
 def _by_range(value: np.ndarray, away: np.ndarray) -> np.ndarray:
     """The ground's brightness by the logarithm of range: lower thirds of narrow rings, joined."""
     ring = np.floor((away - away.min()) / RING).astype(int)
-    order = np.lexsort([value, ring])
-    starts = np.r_[0, np.flatnonzero(np.diff(ring[order])) + 1]
-    counts = np.diff(np.r_[starts, len(ring)])
+    there, level, counts = lower(ring, value, THIRD)
     full = counts >= np.minimum(50, counts.max())
-    level = value[order][starts + (counts * 0.3).astype(int)][full]
-    middle = (ring[order][starts][full] + 0.5) * RING + away.min()
-    return np.interp(away, middle, level)
+    middle = (there[full] + 0.5) * RING + away.min()
+    return np.interp(away, middle, level[full])
 
 
 @dataclass

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from terrazza.core.color.cameras import Camera
+from terrazza.core.color.cameras import CELLS, Camera
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import StateError
@@ -24,7 +24,7 @@ SAMPLE, EVERY = 120_000, 16  # points of a scan by which photos are compared, ev
 MOST = 5  # photos of other stations asked of a scan: the nearest
 CHUNK = 400_000
 AS_STORED = np.repeat(np.arange(256, dtype=np.uint8)[:, None], 3, 1)
-NOTHING = np.zeros((180, 360), bool)
+NOTHING = np.zeros(CELLS, bool)
 LITTLE = 0.3  # share of coloured points under which the result is doubted
 
 
@@ -97,14 +97,15 @@ class Photos(Operation):
 
     def run(self, job: Job, params: ColorizeParams, progress: Progress) -> Figures:
         scans = job.need_scans(params.scans)
-        records = _wanted(job, scans, params.neighbours)
+        poses = {s.id: s.pose for s in job.scans(placed=True)} if params.neighbours else {}
+        records = _wanted(job, scans, poses)
         with job.scratch() as folder:
             work = seeing.shots(job, records, folder, np.radians(params.pointing), params.turn)
             sizes = [max(s.piece.record.get("points", 1), 1) for s in work]
             ready = job.fleet.map(
                 seeing.prepare, work, sizes, Part(progress, 0, 0.45), "Reading photos", light=True
             )
-            asked = {s.id: _asked(job, s, work, ready, params.neighbours) for s in scans}
+            asked = {s.id: _asked(s, work, ready, poses) for s in scans}
             evened, strange = None, 0
             if len(work) > 1:
                 compared = _Compared(job, scans, asked, params.slack, folder)
@@ -129,20 +130,15 @@ class Photos(Operation):
         return _told(scans, tallies, work, ready, evened, strange)
 
 
-def _wanted(job: Job, scans: list[Scan], neighbours: bool) -> dict:
-    """Records of the photos that are needed, by key."""
+def _wanted(job: Job, scans: list[Scan], poses: dict) -> dict:
+    """Records of the photos that are needed, by key; ``poses`` of scans whose photos may help others."""
     usable = {k: p for k, p in job.facts("photo").items() if Camera.of(p).usable}
     if not usable:
         raise StateError(
             "The job has no photos that can be laid on points.", "Import scans with their photos."
         )
-    chosen = {s.id for s in scans}
-    if neighbours:
-        poses = {s.id: s.pose for s in job.scans(placed=True)}
-        near = {k for s in scans if s.pose is not None for k in _nearest(s, usable, poses)}
-    else:
-        near = set()
-    kept = {k: p for k, p in usable.items() if p["scan"] in chosen or k in near}
+    needed = {k for s in scans for k in _nearest(s, usable, poses)}
+    kept = {k: p for k, p in usable.items() if k in needed}
     if not kept:
         raise StateError(
             "None of these scans has a photo.", "Choose scans with photos, or take those of others too."
@@ -151,26 +147,23 @@ def _wanted(job: Job, scans: list[Scan], neighbours: bool) -> dict:
 
 
 def _nearest(scan: Scan, records: dict, poses: dict) -> list[str]:
-    """Keys of the photos that a placed scan asks: its own first, then by the nearness of their stations."""
+    """Keys of the photos that a scan asks: its own first, then, where it is placed too, those of ``poses`` by
+    the nearness of their stations.
+    """
     away = {
         k: -1.0 if p["scan"] == scan.id else float(np.linalg.norm(poses[p["scan"]][:3, 3] - scan.pose[:3, 3]))
         for k, p in records.items()
-        if p["scan"] == scan.id or p["scan"] in poses
+        if p["scan"] == scan.id or (scan.id in poses and p["scan"] in poses)
     }
     own = sum(v < 0 for v in away.values())
     return sorted(away, key=away.__getitem__)[: own + MOST]
 
 
-def _asked(job: Job, scan: Scan, work, ready, neighbours: bool) -> list[_Asked]:
+def _asked(scan: Scan, work, ready, poses: dict) -> list[_Asked]:
     records = {s.key: s.record for s in work}
-    poses = {s.id: s.pose for s in job.scans(placed=True)}
-    if neighbours and scan.pose is not None:
-        keys = _nearest(scan, records, poses)
-    else:
-        keys = [k for k, p in records.items() if p["scan"] == scan.id]
     number = {s.key: n for n, s in enumerate(work)}
     out = []
-    for key in keys:
+    for key in _nearest(scan, records, poses):
         n = number[key]
         own = records[key]["scan"] == scan.id
         pose = np.eye(4) if own else rigid.inverse(poses[records[key]["scan"]]) @ scan.pose
@@ -284,10 +277,8 @@ def _told(scans, tallies, work, ready, evened, strange: int) -> Figures:
     ]
     coloured, others, over, unsure = (int(v) for v in sum(counts.values()))
     total = sum(s.points for s in scans)
-    turns, doubts = [], []
-    for shot, one in zip(work, ready):
-        if one.turned is not None:
-            turns.append(turned(shot, one))
+    doubts = []
+    turns = [turned(shot, one) for shot, one in zip(work, ready) if one.turn is not None]
     many = [t for t in turns if t["used"]]
     if many:
         doubts.append(
@@ -318,14 +309,13 @@ def turned(shot: seeing.Shot, one: seeing.Ready) -> dict:
     """How a photo is turned, for figures: ``before`` and ``after`` are shares of the best agreement of its
     edges with the scan's that is to be had.
     """
-    angle, sigma, clear, before, after = one.turned
-    used = not np.allclose(one.rotation, shot.pose[:3, :3].T)
+    turn = one.turn
     return {
         "photo": shot.key,
         "name": shot.record["name"],
-        "turn_deg": float(np.degrees(angle)) if clear else None,
-        "sigma_deg": float(np.degrees(sigma)) if clear else None,
-        "before": before,
-        "after": after,
-        "used": bool(used),
+        "turn_deg": float(np.degrees(turn.angle)) if turn.clear else None,
+        "sigma_deg": float(np.degrees(turn.sigma)) if turn.clear else None,
+        "before": turn.before,
+        "after": turn.after,
+        "used": bool(turn.worth),
     }

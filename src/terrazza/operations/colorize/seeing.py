@@ -60,13 +60,13 @@ class Shot:
 @dataclass(frozen=True)
 class Ready:
     """What was found of a photo: the ``rotation`` of scan's axes into the camera's frame, ``need`` and
-    ``loose`` of ``seen.colours``, and the turn (None: not asked for) as (angle, σ, clear, before, after).
+    ``loose`` of ``seen.colours``, and the ``turn`` (None: not asked for).
     """
 
     rotation: np.ndarray
     need: int
     loose: bool
-    turned: tuple | None
+    turn: "turning.Turn | None"
 
 
 def shots(job: Job, records: dict, folder: str, pointing: float, solve: bool) -> list[Shot]:
@@ -128,8 +128,7 @@ def prepare(shot: Shot, progress: Progress) -> Ready:
     clear = seen.clearances(seen.breaks(near), shot.step, reach)
     for what, values in (("near", near), ("clear", clear), ("image", image)):
         np.save(f"{shot.stem}-{what}.npy", values)
-    told = (turn.angle, turn.sigma, turn.clear, turn.before, turn.after) if turn is not None else None
-    return Ready(np.ascontiguousarray(rotation), need, bool(2 * sigma <= 1.5 * camera.finest), told)
+    return Ready(np.ascontiguousarray(rotation), need, bool(2 * sigma <= 1.5 * camera.finest), turn)
 
 
 def _around(shot: Shot, progress: Progress) -> tuple[np.ndarray, np.ndarray]:

@@ -81,7 +81,10 @@ class Paint(Operation):
         drawn = [one, *(m for m in others if np.linalg.norm(m.middle - at[:2]) < params.reach)]
         area, spacing = marks.crossing(drawn) if params.which != "all as bright" else (None, None)
         height = _Heights(xyz)
-        rows = [_row(m, f"Mark {n}", params.layer, height, job) for n, m in enumerate(drawn, 1)]
+        rows = [
+            _line(m.ring, f"Mark {n}", params.layer, height, job) | {"points": m.points}
+            for n, m in enumerate(drawn, 1)
+        ]
         rows += self._repeated(params, one, spacing, height, job)
         if area is not None:
             rows.append(_line(area, "Crossing", f"{params.layer} AREA"[:60], height, job))
@@ -110,17 +113,13 @@ def _ground(job: Job, scans, at, params: PaintParams, progress: Progress):
     """Points (n, 3; grid) on the ground within reach, and how they stand out of it."""
     reach = params.reach + marks.AROUND
     low, high = at - [reach, reach, TALL + STEEP * reach], at + [reach, reach, TALL + STEEP * reach]
-    box = np.array(
-        [[x, y, z] for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])]
-    )
     parts = []
     for number, scan in enumerate(scans):
         cloud, pose = job.cloud(scan.id), job.grid_pose(scan)
         progress.advance(0.6 * number / len(scans), 1, f"Reading {scan.name}")
         if not cloud.has("intensity"):
             continue
-        own = rigid.apply(rigid.inverse(pose), box)
-        index = cloud.kept_of(cloud.inside(own.min(0), own.max(0)))
+        index = cloud.kept_of(cloud.inside(low, high, pose))
         xyz = rigid.apply(pose, cloud.at(index))
         near = np.linalg.norm(xyz[:, :2] - at[:2], axis=1) < reach
         if near.sum() > 100:
@@ -153,11 +152,9 @@ class _Lowest:
         cell = np.floor((xyz[:, :2] - self.low) / GROUND).astype(int)
         self.shape = tuple(cell.max(0) + 1)
         flat = cell[:, 0] * self.shape[1] + cell[:, 1]
-        order = np.lexsort([xyz[:, 2], flat])
-        starts = np.r_[0, np.flatnonzero(np.diff(flat[order])) + 1]
-        counts = np.diff(np.r_[starts, len(flat)])
+        there, level, _ = marks.lower(flat, xyz[:, 2], 0.2)
         height = np.full(self.shape[0] * self.shape[1], np.nan)
-        height[flat[order][starts]] = xyz[order, 2][starts + counts // 5]
+        height[there] = level
         self.height = height.reshape(self.shape)
         start = np.minimum(((at[:2] - self.low) / GROUND).astype(int), np.array(self.shape) - 1)
         if not np.isfinite(self.height[tuple(start)]) or abs(self.height[tuple(start)] - at[2]) > 0.3:
@@ -214,10 +211,6 @@ def _line(ring, name: str, layer: str, height, job: Job) -> dict:
         "points": 0,
         "length": float(np.linalg.norm(np.diff(np.vstack([ring, ring[:1]]), axis=0), axis=1).sum()),
     }
-
-
-def _row(mark, name: str, layer: str, height, job: Job) -> dict:
-    return _line(mark.ring, name, layer, height, job) | {"points": mark.points}
 
 
 def _figures(number, one, drawn, spacing, area, rows, picture, notation: Notation) -> Figures:
