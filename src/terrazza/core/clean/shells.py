@@ -15,7 +15,7 @@ from terrazza.core.measure import fits
 RING, STRETCH = 1.0, 0.3  # m: from one circle of a vault to the next, and how much of it each is fitted to
 CLOSE = 0.1  # m: pieces that stand for its axis
 FEWEST = 30  # points of a stretch
-NEAR = 24  # triangles about a point that are looked at
+LEAF = 4  # triangles of a leaf
 SOME, TRIALS = 2000, 80  # points and circles among which a first one is looked for
 STEPS = 3  # rounds of the fit, each with what is near to the one before
 
@@ -90,87 +90,116 @@ class Vault:
 class Triangles:
     """A surface of triangles (vertices (n, 3), indices (m, 3)); positive on the side that its faces are
     counter-clockwise from.  What is farther than ``reach`` (m) has no distance (NaN).
+
+    The triangles lie, along a curve that fills space, in the leaves of a binary tree of boxes.
     """
 
     def __init__(self, vertices: np.ndarray, triangles: np.ndarray, reach: float):
-        self.corners = _parted(np.ascontiguousarray(vertices[triangles], float), 2 * reach)
+        corners = np.asarray(vertices[triangles], float)
+        self.corners = np.ascontiguousarray(corners[_along_a_curve(corners.mean(1))])
         self.reach = reach
-        edges = np.linalg.norm(self.corners - np.roll(self.corners, 1, axis=1), axis=2).max(1)
-        self.middle, self.size = self.corners.mean(1), edges
-        self.tree = cKDTree(self.middle)
+        leaves = 1 << max(int(np.ceil(np.log2(max(len(corners), 1) / LEAF))), 0)
+        low, high = np.full((leaves * LEAF, 3), np.inf), np.full((leaves * LEAF, 3), -np.inf)
+        low[: len(corners)], high[: len(corners)] = self.corners.min(1), self.corners.max(1)
+        low, high = low.reshape(leaves, LEAF, 3).min(1), high.reshape(leaves, LEAF, 3).max(1)
+        levels = [(low, high)]
+        while len(low) > 1:
+            low, high = np.minimum(low[0::2], low[1::2]), np.maximum(high[0::2], high[1::2])
+            levels.append((low, high))
+        root = np.zeros((1, 3))  # so that the children of box k are 2 k and 2 k + 1
+        self.low, self.high = (np.concatenate([root, *(lv[k] for lv in levels[::-1])]) for k in (0, 1))
 
     def away(self, xyz: np.ndarray) -> np.ndarray:
-        out = np.full(len(xyz), np.nan)
-        usual = float(np.quantile(self.size, 0.98))
-        for start in range(0, len(xyz), 100_000):
-            some = np.ascontiguousarray(xyz[start : start + 100_000])
-            most = min(NEAR, len(self.middle))
-            _, near = self.tree.query(some, k=most, distance_upper_bound=self.reach + usual)
-            near = near.reshape(len(some), -1)
-            out[start : start + len(some)] = _nearest(some, near.astype(np.int64), self.corners, self.reach)
-        return out
+        return _nearest(np.ascontiguousarray(xyz, float), self.low, self.high, self.corners, self.reach)
 
     def along(self, xyz: np.ndarray) -> np.ndarray:
-        return ~np.isnan(self.away(xyz))
+        """All points: those beside the surface have no distance."""
+        return np.ones(len(xyz), bool)
 
 
-def _parted(corners: np.ndarray, longest: float) -> np.ndarray:
-    """Triangles (m, 3, 3), the long ones halved until no edge is longer, or they are a million."""
-    while len(corners) < 1_000_000:
-        edges = np.linalg.norm(corners - np.roll(corners, -1, axis=1), axis=2)
-        large = edges.max(1) > longest
-        if not large.any():
-            break
-        turned = np.stack([np.roll(c, -k, axis=0) for c, k in zip(corners[large], edges[large].argmax(1))])
-        middle = (turned[:, 0] + turned[:, 1]) / 2
-        halves = [
-            np.stack([turned[:, 0], middle, turned[:, 2]], 1),
-            np.stack([middle, turned[:, 1], turned[:, 2]], 1),
-        ]
-        corners = np.concatenate([corners[~large], *halves])
-    return corners
+def _along_a_curve(xyz: np.ndarray) -> np.ndarray:
+    """Order (n,) of places (n, 3) along a curve that fills space (Morton 1966)."""
+    if not len(xyz):
+        return np.zeros(0, int)
+    low, wide = xyz.min(0), max(float(np.ptp(xyz, axis=0).max()), 1e-9)
+    cells = ((xyz - low) / wide * (2**16 - 1)).astype(np.uint64)
+    code = np.zeros(len(xyz), np.uint64)
+    for bit in range(16):
+        for axis in range(3):
+            code |= ((cells[:, axis] >> np.uint64(bit)) & np.uint64(1)) << np.uint64(3 * bit + axis)
+    return np.argsort(code)
 
 
 @njit(cache=True, nogil=True)
-def _nearest(xyz, near, corners, reach):
-    """Signed distance to the nearest of some triangles (Ericson 2005, Real-Time Collision Detection,
-    5.1.5).
-    """
+def _to_box(p, low, high):
+    """Square of the distance to a box, infinite where it is empty."""
+    square = 0.0
+    for d in range(3):
+        off = max(low[d] - p[d], p[d] - high[d], 0.0)
+        square += off * off
+    return square
+
+
+@njit(cache=True, nogil=True)
+def _nearest(xyz, low, high, corners, reach):
+    """Signed distance (n,) to the nearest triangle; NaN beyond the reach."""
     out = np.full(len(xyz), np.nan)
+    boxes, stack = len(low) // 2, np.empty(128, np.int64)
     for i in range(len(xyz)):
-        p, best = xyz[i], reach * reach
-        for k in near[i]:
-            if k >= len(corners):
-                break
-            a, b, c = corners[k, 0], corners[k, 1], corners[k, 2]
-            ab, ac, ap = b - a, c - a, p - a
-            d1, d2 = np.dot(ab, ap), np.dot(ac, ap)
-            bp = p - b
-            d3, d4 = np.dot(ab, bp), np.dot(ac, bp)
-            cp = p - c
-            d5, d6 = np.dot(ab, cp), np.dot(ac, cp)
-            vc, vb, va = d1 * d4 - d3 * d2, d5 * d2 - d1 * d6, d3 * d6 - d5 * d4
-            if d1 <= 0 and d2 <= 0:
-                q = a
-            elif d3 >= 0 and d4 <= d3:
-                q = b
-            elif d6 >= 0 and d5 <= d6:
-                q = c
-            elif vc <= 0 and d1 >= 0 and d3 <= 0:
-                q = a + ab * (d1 / (d1 - d3))
-            elif vb <= 0 and d2 >= 0 and d6 <= 0:
-                q = a + ac * (d2 / (d2 - d6))
-            elif va <= 0 and d4 - d3 >= 0 and d5 - d6 >= 0:
-                q = b + (c - b) * ((d4 - d3) / ((d4 - d3) + (d5 - d6)))
-            else:
-                q = a + ab * (vb / (va + vb + vc)) + ac * (vc / (va + vb + vc))
-            off = p - q
-            square = np.dot(off, off)
-            if square <= best:
-                best = square
-                side = np.dot(off, np.cross(ab, ac))
-                out[i] = np.sqrt(square) if side >= 0 else -np.sqrt(square)
+        p, best, signed = xyz[i], reach * reach, np.nan
+        stack[0], waiting = 1, 1
+        while waiting:
+            waiting -= 1
+            k = stack[waiting]
+            if _to_box(p, low[k], high[k]) > best:
+                continue
+            if k >= boxes:
+                first = (k - boxes) * LEAF
+                for m in range(first, min(first + LEAF, len(corners))):
+                    square, side = _to_triangle(p, corners[m])
+                    if square <= best:
+                        best, signed = square, np.sqrt(square) if side >= 0 else -np.sqrt(square)
+                continue
+            a, b = 2 * k, 2 * k + 1
+            if _to_box(p, low[a], high[a]) < _to_box(p, low[b], high[b]):
+                a, b = b, a
+            stack[waiting], stack[waiting + 1] = a, b  # the nearer one is looked at first
+            waiting += 2
+        out[i] = signed
     return out
+
+
+@njit(cache=True, nogil=True, error_model="numpy")  # a triangle without area has no distance
+def _to_triangle(p, corners):
+    """Square of the distance to a triangle (3, 3), and on which side of it (Ericson 2005, Real-Time Collision
+    Detection, 5.1.5); in plain numbers, for arrays of three would take most of the time.
+    """
+    ax, ay, az = corners[0, 0], corners[0, 1], corners[0, 2]
+    ux, uy, uz = corners[1, 0] - ax, corners[1, 1] - ay, corners[1, 2] - az
+    vx, vy, vz = corners[2, 0] - ax, corners[2, 1] - ay, corners[2, 2] - az
+    x, y, z = p[0] - ax, p[1] - ay, p[2] - az
+    uu, uv, vv = ux * ux + uy * uy + uz * uz, ux * vx + uy * vy + uz * vz, vx * vx + vy * vy + vz * vz
+    d1, d2 = ux * x + uy * y + uz * z, vx * x + vy * y + vz * z
+    d3, d4, d5, d6 = d1 - uu, d2 - uv, d1 - uv, d2 - vv
+    of_c, of_b, of_a = d1 * d4 - d3 * d2, d5 * d2 - d1 * d6, d3 * d6 - d5 * d4
+    if d1 <= 0 and d2 <= 0:
+        s, t = 0.0, 0.0
+    elif d3 >= 0 and d4 <= d3:
+        s, t = 1.0, 0.0
+    elif d6 >= 0 and d5 <= d6:
+        s, t = 0.0, 1.0
+    elif of_c <= 0 and d1 >= 0 and d3 <= 0:
+        s, t = d1 / (d1 - d3), 0.0
+    elif of_b <= 0 and d2 >= 0 and d6 <= 0:
+        s, t = 0.0, d2 / (d2 - d6)
+    elif of_a <= 0 and d4 - d3 >= 0 and d5 - d6 >= 0:
+        t = (d4 - d3) / ((d4 - d3) + (d5 - d6))
+        s = 1 - t
+    else:
+        s, t = of_b / (of_a + of_b + of_c), of_c / (of_a + of_b + of_c)
+    x, y, z = x - s * ux - t * vx, y - s * uy - t * vy, z - s * uz - t * vz
+    side = x * (uy * vz - uz * vy) + y * (uz * vx - ux * vz) + z * (ux * vy - uy * vx)
+    return x * x + y * y + z * z, side
 
 
 def vault(points: np.ndarray, line: np.ndarray, rough: float) -> Vault:

@@ -84,7 +84,7 @@ class Deviation(Operation):
         )
         return {
             "says": f"{total.count:,} points against {named}: {share:.1%} within "
-            "±{n.length(params.tolerance)}, mean "
+            f"±{n.length(params.tolerance)}, mean "
             f"{n.residual(total.mean * 1000)}, RMS {n.residual(total.rms * 1000)}",
             "points": total.count,
             "within": share,
