@@ -95,6 +95,11 @@ def test_open_air_is_ground_buildings_plants_poles_and_wires(workspace, tmp_path
     assert 0.95 < f1(truth == 6, codes == 6) < 1 and 0.95 < f1(truth == 5, plant) < 1
     assert f1(truth == 2, codes == 2) > 0.97 and f1(truth == 69, codes == 69) > 0.6
     assert figures["doubt"] == [] and sum(r["after"] for r in figures["classes"]) == len(codes)
+    sure = np.asarray(opened(*job).cloud(1).read("extra.confidence"))
+    judged = ~np.isnan(sure)
+    assert (judged == (codes != 2)).mean() > 0.98 and sure[judged].min() >= 0 and sure[judged].max() <= 1
+    right = (codes == truth) | (plant & (truth == 5))
+    assert sure[judged & right].mean() > sure[judged & ~right].mean() + 0.1
 
 
 def test_a_cloth_that_climbs_onto_houses_is_told(workspace, tmp_path, land):

@@ -3,12 +3,13 @@ another.
 """
 
 import io
+import unicodedata
 from dataclasses import dataclass
 
 import laspy
 import lazrs
 import numpy as np
-from laspy.vlrs.known import LasZipVlr
+from laspy.vlrs.known import ClassificationLookupVlr, LasZipVlr
 from pyproj import CRS
 
 from terrazza.files import whole
@@ -27,6 +28,7 @@ class Layout:
     colour: bool = False
     time: bool = False
     packed: bool = True
+    classes: tuple[tuple[int, str], ...] = ()  # names of classes that are not standard ones
 
     def header(self, wkt: str = "") -> laspy.LasHeader:
         """The header of a file that holds nothing yet, with a coordinate system where one is given."""
@@ -38,9 +40,19 @@ class Layout:
         if self.packed:
             header.are_points_compressed = True
             header.vlrs.append(LasZipVlr(self.vlr.record_data()))
+        if self.classes:
+            header.vlrs.append(self._class_names())
         if wkt:
             header.add_crs(CRS.from_wkt(wkt))
         return header
+
+    def _class_names(self) -> ClassificationLookupVlr:
+        """LAS 1.4 R15, Classification Lookup: names of 15 ASCII letters at most."""
+        names = ClassificationLookupVlr()
+        for code, name in self.classes:
+            plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode()
+            names[code] = plain[:15]
+        return names
 
     @property
     def vlr(self) -> lazrs.LazVlr:
@@ -112,12 +124,18 @@ class Writer:
     """
 
     def __init__(
-        self, path: str, scale: float, offset, colour: bool = False, time: bool = False, wkt: str = ""
+        self,
+        path: str,
+        scale: float,
+        offset,
+        colour: bool = False,
+        time: bool = False,
+        wkt: str = "",
+        classes: tuple[tuple[int, str], ...] = (),
     ):
         self.path = str(path)
-        self.layout = Layout(
-            scale, tuple(map(float, offset)), colour, time, self.path.lower().endswith(".laz")
-        )
+        packed = self.path.lower().endswith(".laz")
+        self.layout = Layout(scale, tuple(map(float, offset)), colour, time, packed, classes)
         self.header = self.layout.header(wkt)
         self._held, self._table = [], []
 

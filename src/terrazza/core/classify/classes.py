@@ -1,5 +1,9 @@
 """LAS classification codes and their standard names (ASPRS LAS 1.4 R15, table 17)."""
 
+from collections.abc import Callable
+
+OWN = 64  # codes from here on are a job's own (LAS 1.4 R15, table 17)
+
 NAMES = {
     0: "Created, never classified",
     1: "Unclassified",
@@ -37,11 +41,11 @@ def name(code: int) -> str:
     """Standard name of a class code; codes from 64 on are the user's own, the first six those of the rules by
     kind.
     """
-    return NAMES.get(code, "Reserved" if code < 64 else f"User class {code}")
+    return NAMES.get(code, "Reserved" if code < OWN else f"User class {code}")
 
 
-def shares(counts: dict[int, int]) -> list[dict]:
-    """Rows of code, name, points and share (0 to 1) for a table."""
+def shares(counts: dict[int, int], name: Callable[[int], str] = name) -> list[dict]:
+    """Rows of code, name, points and share (0 to 1) for a table; ``name`` gives the names."""
     total = sum(counts.values())
     return [
         {"code": c, "name": name(c), "points": n, "share": n / total if total else 0.0}

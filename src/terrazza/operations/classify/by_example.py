@@ -5,7 +5,6 @@ import os
 
 import numpy as np
 
-from terrazza.core.classify import classes
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import InputError, ParamsError
@@ -21,6 +20,7 @@ from terrazza.operations.classify.gathering import (
     gathered_open,
 )
 from terrazza.operations.pieces import reading
+from terrazza.operations.pieces.counting import class_namer
 from terrazza.operations.spine.base import field, operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
@@ -60,6 +60,7 @@ class ByExample(Rule):
     reads = frozenset({"scan", "pose", "example", "walk"})
     looks = frozenset({"box", "cut", "frame"})
     writes = frozenset({"column", "deliverable"})
+    sure = True
     Params = ByExampleParams
 
     def judge(self, job: Job, scans: list[Scan], params: ByExampleParams, folder: str, progress: Progress):
@@ -77,7 +78,7 @@ class ByExample(Rule):
         code, sure = taught.ask(examples.Look(seen.values[:, use], names, seen.near))
         self._tell(job, taught, codes, some, sure)
         tree = spatial.cKDTree(some.xyz)
-        return by_example, {s.id: s.pose for s in scans}, (tree, code, params.from_classes)
+        return by_example, {s.id: s.pose for s in scans}, (tree, code, sure, params.from_classes)
 
     def _taught_by(self, job: Job, name: str, some: Gathered, seen) -> tuple:
         """Values (n, f), codes (n,), groups (n,) and names (f,) of what there is to learn from."""
@@ -102,19 +103,19 @@ class ByExample(Rule):
 
     def _tell(self, job: Job, taught, codes: np.ndarray, some: Gathered, sure: np.ndarray) -> None:
         found = np.diag(taught.table) / np.maximum(taught.table.sum(1), 1)
-        rows = []
+        rows, name = [], class_namer(job)
         for k, code in enumerate(taught.codes):
             many = int((codes == code).sum())
             others = zip(taught.codes, taught.table[k])
-            wrong = {classes.name(int(c)): int(n) for c, n in others if n and c != code}
-            row = {"code": int(code), "name": classes.name(int(code)), "examples": many}
+            wrong = {name(int(c)): int(n) for c, n in others if n and c != code}
+            row = {"code": int(code), "name": name(int(code)), "examples": many}
             rows.append(row | {"found": float(found[k]), "taken_for": wrong})
             if many < FEW:
-                self.doubts.append(f"Only {many} examples of {classes.name(int(code))}: give more.")
+                self.doubts.append(f"Only {many} examples of {name(int(code))}: give more.")
             elif found[k] < POOR:
                 most = max(wrong, key=wrong.get)
                 self.doubts.append(
-                    f"{classes.name(int(code))}: {found[k]:.0%} of those kept back are found again, most "
+                    f"{name(int(code))}: {found[k]:.0%} of those kept back are found again, most "
                     f"others are taken for {most}: give more of both."
                 )
         unsure = np.flatnonzero(sure < UNSURE)
@@ -148,7 +149,9 @@ def _own(some: Gathered) -> dict[str, np.ndarray]:
 
 
 def _inside(xyz: np.ndarray, record: dict) -> np.ndarray:
-    mask = outline.select(xyz, np.array(record["view"]), np.array(record["polygon"]), None, record["outside"])
+    view, polygon, depth = np.array(record["view"]), np.array(record["polygon"]), record.get("depth")
+    around, depth = record.get("around", False), tuple(depth) if depth else None
+    mask = outline.select(xyz, view, polygon, None, record["outside"], around, depth)
     if len(record["slab"]) == 2:
         height = rigid.apply(np.array(record["frame"]), xyz)[:, 2]
         mask &= (height >= record["slab"][0]) & (height <= record["slab"][1])
@@ -212,10 +215,12 @@ def _saved(path: str, there: tuple[str, ...]) -> tuple:
 
 
 def by_example(cloud: Cloud, start: int, stop: int, pose, common) -> np.ndarray:
-    """The new codes of a stretch: of the nearest of the points asked about."""
-    tree, code, wanted = common
+    """The new codes of a stretch and how sure they are: of the nearest of the points asked about."""
+    tree, code, sure, wanted = common
     codes = np.array(cloud.values("class", 0, start, stop), np.uint8)
     may = np.flatnonzero(may_change(codes, wanted))
     _, near = tree.query(rigid.apply(pose, cloud.xyz(start, stop)[may]), workers=1)
     codes[may] = code[near]
-    return codes
+    how = np.full(len(codes), np.nan, np.float32)
+    how[may] = sure[near]
+    return codes, how

@@ -7,9 +7,10 @@ from pydantic import Field
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
-from terrazza.errors import InputError, ParamsError
+from terrazza.errors import InputError, NotFound, ParamsError
 from terrazza.later import later
 from terrazza.operations.classify.choosing import Rule, RuleParams, from_field, may_change, to_field
+from terrazza.operations.draw.hand import places
 from terrazza.operations.pieces import reading
 from terrazza.operations.spine.base import field, operation
 from terrazza.operations.spine.job import Job, Scan
@@ -30,6 +31,10 @@ class ByPlaceParams(RuleParams):
     areas: list[list[Pair]] = field(
         "Areas", list, help="[[[E, N], …], …]: corners of areas in the grid (or job frame).", max_length=1000
     )
+    lines: list[list[Pair]] = field(
+        "Lines", list, help="[[[E, N], …], …]: corners of lines, which need a width.", max_length=1000
+    )
+    drawings: list[int] = field("Drawings", list, help="Numbers of drawings whose areas and lines count.")
     width: float = field(
         "Width", 0.0, unit="m", ge=0, le=10_000, help="Along lines: what is nearer to one than half of it."
     )
@@ -45,7 +50,7 @@ class ByPlace(Rule):
     """Gives a class to the points within areas, along lines, or above or below a surface."""
 
     name, title = "classify.by_place", "By place"
-    reads = frozenset({"scan", "pose", "frame"})
+    reads = frozenset({"scan", "pose", "frame", "drawing"})
     bound_to_place = True
     Params = ByPlaceParams
 
@@ -60,15 +65,30 @@ class ByPlace(Rule):
                 surface = _surface(shapes.meshes, params.path)
             areas += [line.xyz[:, :2] for line in shapes.areas if not params.width]
             lines = [np.r_[n.xyz[:, :2], n.xyz[:1, :2]] if n.closed else n.xyz[:, :2] for n in shapes.lines]
+        for number in params.drawings:
+            mine = [(places(job, line)[:, :2], line["closed"]) for line in _drawn(job, number)]
+            areas += [xy for xy, closed in mine if closed and not params.width]
+            lines += [np.r_[xy, xy[:1]] if closed else xy for xy, closed in mine]
+        lines += [np.array(line, float) for line in params.lines]
+        if any(len(line) < 2 for line in lines):
+            raise ParamsError("classify.by_place: a line needs two places.", "Give more.")
         lines = lines if params.width else []
         if not areas and not lines and surface is None:
             raise ParamsError(
                 "classify.by_place: there is no area, no surface, and no line with a width.",
-                "Name a file or give areas; a line needs a width.",
+                "Name a file or a drawing, or give areas; a line needs a width.",
             )
         along = Along(lines, params.width / 2) if lines else None
         args = {s.id: job.grid_pose(s) for s in scans}
         return by_place, args, (areas, along, surface, params.side, params.from_classes, params.to)
+
+
+def _drawn(job: Job, number: int) -> list[dict]:
+    drawing = job.get("drawing", number)
+    if drawing is None:
+        there = ", ".join(job.facts("drawing")) or "none yet"
+        raise NotFound(f"There is no drawing {number}.", f"Drawings are {there}.")
+    return drawing["lines"]
 
 
 class Along:

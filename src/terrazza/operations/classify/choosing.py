@@ -2,22 +2,24 @@
 where.
 """
 
+from collections.abc import Callable
 from typing import Any, ClassVar
 
 import numpy as np
 
-from terrazza.core.classify import classes
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import ParamsError
-from terrazza.operations.classify.counting import before_after, class_counts
 from terrazza.operations.clean.filtering import within_field
 from terrazza.operations.clean.taking import told as taken
 from terrazza.operations.clean.trying import Piece, Tried, try_on
 from terrazza.operations.pieces import portions
+from terrazza.operations.pieces.counting import before_after, class_counts, class_namer
 from terrazza.operations.spine.base import Figures, Operation, Params, field, scans_field
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.table.boxes import working_box
 from terrazza.store.cloud import Cloud
+
+CONFIDENCE = "extra.confidence"  # how sure the last rule was that says so
 
 
 class RuleParams(Params):
@@ -37,7 +39,8 @@ def to_field(default: Any = ...) -> Any:
 
 class Rule(Operation):
     """Gives classes to points by a rule; ``judge`` prepares it and returns ``(choose, args, common)``, where
-    ``choose(cloud, start, stop, args of the scan, common)`` gives the new codes (n,) of a stretch.
+    ``choose(cloud, start, stop, args of the scan, common)`` gives the new codes (n,) of a stretch, or these
+    and how sure they are (n,) f32, 0 to 1, NaN where it was not asked.
     """
 
     step: ClassVar[str] = "Classify"
@@ -47,6 +50,7 @@ class Rule(Operation):
     looks: ClassVar[frozenset[str]] = frozenset({"box", "cut"})
     writes: ClassVar[frozenset[str]] = frozenset({"column"})
     tries: ClassVar[bool] = True
+    sure: ClassVar[bool] = False  # ``choose`` also says how sure it is, which stays with the points
 
     def judge(self, job: Job, scans: list[Scan], params, folder: str, progress: Progress) -> tuple:
         """See the class."""
@@ -64,7 +68,7 @@ class Rule(Operation):
             own = {s.id: (args.get(s.id), job.grid_pose(s)) for s in scans}
             rule = (choose, common, box)
             tried = try_on(job, scans, piece, _changing, own, rule, Part(progress, 0.8, 1))
-        figures = taken(tried.tallies) | {"would": "have another class", "doubt": []}
+        figures = taken(tried.tallies, class_namer(job)) | {"would": "have another class", "doubt": []}
         return tried.with_figures(figures | self.more, self.doubts)
 
     @staticmethod
@@ -78,46 +82,48 @@ class Rule(Operation):
         with job.scratch() as folder:
             choose, args, common = self.judge(job, scans, params, folder, progress)
             own = {s.id: (args.get(s.id), job.grid_pose(s)) for s in scans}
-            found = portions.rewrite(
-                job, scans, "class", _rewritten, own, progress, "Classifying", (choose, common, box)
-            )
+            columns = ("class", CONFIDENCE) if self.sure else ("class",)
+            rule = (choose, common, box)
+            found = portions.rewrite(job, scans, columns, _rewritten, own, progress, "Classifying", rule)
         moves = sum((t for tallies in found.values() for t in tallies), np.zeros((256, 256), np.int64))
-        return told(moves) | before_after(job, before) | self.more | {"doubt": self.doubts}
+        return told(moves, class_namer(job)) | before_after(job, before) | self.more | {"doubt": self.doubts}
 
 
-def _codes(cloud: Cloud, start: int, stop: int, args, common) -> tuple[np.ndarray, np.ndarray]:
-    """Codes (n,) of a stretch now and by the rule."""
+def _codes(cloud: Cloud, start: int, stop: int, args, common):
+    """Codes (n,) of a stretch now and by the rule, and how sure it is (n,) or None."""
     (own, pose), (choose, rest, box) = args, common
     now = np.array(cloud.values("class", 0, start, stop), np.uint8)
-    new = np.where(cloud.kept(start, stop), choose(cloud, start, stop, own, rest), now).astype(np.uint8)
+    new, use = choose(cloud, start, stop, own, rest), cloud.kept(start, stop)
+    new, sure = new if isinstance(new, tuple) else (new, None)
     if box is not None:
-        xyz = cloud.xyz(start, stop) @ pose[:3, :3].T + pose[:3, 3]
-        new = np.where(box.holds(xyz), new, now)
-    return now, new
+        use &= box.holds(cloud.xyz(start, stop) @ pose[:3, :3].T + pose[:3, 3])
+    if sure is not None:
+        sure = np.where(use, sure, cloud.values(CONFIDENCE, np.nan, start, stop)).astype(np.float32)
+    return now, np.where(use, new, now).astype(np.uint8), sure
 
 
 def _changing(cloud: Cloud, start: int, stop: int, args, common) -> np.ndarray:
-    now, new = _codes(cloud, start, stop, args, common)
+    now, new, _ = _codes(cloud, start, stop, args, common)
     return now != new
 
 
 def _rewritten(cloud: Cloud, start: int, stop: int, args, common):
-    now, new = _codes(cloud, start, stop, args, common)
+    now, new, sure = _codes(cloud, start, stop, args, common)
     moves = np.zeros((256, 256), np.int64)
     np.add.at(moves, (now, new), 1)
     np.fill_diagonal(moves, 0)
-    return (new if moves.any() else None), moves
+    return (new if moves.any() else None, sure), moves
 
 
-def told(moves: np.ndarray) -> dict:
+def told(moves: np.ndarray, name: Callable[[int], str]) -> dict:
     """``says``, ``points`` and ``moved``: rows of from, to, count and names, the largest first."""
     rows = [
         {
             "from": int(a),
             "to": int(b),
             "count": int(moves[a, b]),
-            "from_name": classes.name(int(a)),
-            "to_name": classes.name(int(b)),
+            "from_name": name(int(a)),
+            "to_name": name(int(b)),
         }
         for a, b in np.argwhere(moves)
     ]

@@ -2,12 +2,12 @@
 
 import numpy as np
 
-from terrazza.core.classify import classes
 from terrazza.core.progress import Progress
 from terrazza.errors import NotFound, StateError
 from terrazza.operations.clean.filtering import limited
 from terrazza.operations.clean.outline import Outline, OutlineParams, corners
 from terrazza.operations.pieces import portions
+from terrazza.operations.pieces.counting import class_namer
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.store.cloud import Cloud
@@ -51,11 +51,13 @@ class Example(Operation):
                 "slab": sorted(params.slab),
                 "frame": job.frame.tolist(),
                 "outside": params.outside,
+                "around": params.around,
+                "depth": sorted(params.depth),
                 "points": points,
             },
         )
         return {
-            "says": f"{points:,} points are an example of {classes.name(code)}",
+            "says": f"{points:,} points are an example of {class_namer(job)(code)}",
             "points": points,
             "example": number,
             "class": code,
@@ -86,6 +88,5 @@ class DropExample(Operation):
             there = ", ".join(job.facts("example")) or "none yet"
             raise NotFound(f"There is no example {params.example}.", f"There are {there}.")
         job.put("example", params.example, None)
-        return {
-            "says": f"An example of {classes.name(record['code'])} with {record['points']:,} points dropped"
-        }
+        of = class_namer(job)(record["code"])
+        return {"says": f"An example of {of} with {record['points']:,} points dropped"}

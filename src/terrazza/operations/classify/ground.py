@@ -6,8 +6,8 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import StateError
 from terrazza.later import later
-from terrazza.operations.classify.counting import before_after, class_counts, thinned
 from terrazza.operations.pieces import portions
+from terrazza.operations.pieces.counting import before_after, class_counts, thinned
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud

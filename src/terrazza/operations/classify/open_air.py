@@ -32,6 +32,7 @@ class OpenAir(Rule):
 
     name, title = "classify.open_air", "Open air"
     reads = frozenset({"scan", "pose", "walk"})
+    sure = True
     Params = OpenAirParams
 
     def judge(self, job: Job, scans: list[Scan], params: OpenAirParams, folder: str, progress: Progress):
@@ -52,13 +53,14 @@ class OpenAir(Rule):
 
 
 def by_kind(cloud: Cloud, start: int, stop: int, pose, common) -> np.ndarray:
-    """The new codes of a stretch."""
+    """The new codes of a stretch, and how sure the kinds over the ground are."""
     found, tree, sheet, threshold = common
     xyz = rigid.apply(pose, cloud.xyz(start, stop))
     height = xyz[:, 2] - sheet.at(xyz[:, :2])
     codes = np.full(len(xyz), kinds.OTHER, np.uint8)
     codes[np.abs(height) <= threshold] = kinds.GROUND
+    sure = np.full(len(xyz), np.nan, np.float32)
     over = np.flatnonzero(height > threshold)
     if len(over) and len(found.xyz):
-        codes[over] = found.at(xyz[over], tree)[0]
-    return codes
+        codes[over], sure[over] = found.at(xyz[over], tree)
+    return codes, sure

@@ -7,6 +7,7 @@ import numpy as np
 from terrazza.core.progress import Part, Progress
 from terrazza.operations.clean.taking import take_out, told
 from terrazza.operations.clean.trying import Piece, Tried, try_on
+from terrazza.operations.pieces.counting import class_namer
 from terrazza.operations.spine.base import Figures, Operation, Params, field, scans_field
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.table.boxes import working_box
@@ -83,7 +84,7 @@ class Filter(Operation):
             limits = {s.id: job.grid_pose(s) for s in scans} if box is not None else {}
             own = {s.id: (args.get(s.id), limits.get(s.id)) for s in scans}
             tried = try_on(job, scans, piece, limited, own, (choose, common, box), Part(progress, 0.8, 1))
-        return tried.with_figures(told(tried.tallies), self.doubts)
+        return tried.with_figures(told(tried.tallies, class_namer(job)), self.doubts)
 
     def __init__(self):
         self.doubts: list[str] = []

@@ -6,6 +6,7 @@ from terrazza.core.progress import Progress
 from terrazza.errors import NotFound, ParamsError
 from terrazza.operations.clean.taking import sum_up, tally, told
 from terrazza.operations.pieces import portions
+from terrazza.operations.pieces.counting import class_namer
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
@@ -28,7 +29,7 @@ def shelve(
         raise ParamsError(f"This job has had {MOST} shelves.", "Use one that is there.")
     own = {s.id: (number, choose, args.get(s.id)) for s in scans}
     found = portions.rewrite(job, scans, "shelf", _put, own, progress, label, common)
-    figures = told([sum_up(found[s.id]) for s in scans])
+    figures = told([sum_up(found[s.id]) for s in scans], class_namer(job))
     before = job.get("shelf", number) or {"name": name, "apart": True, "delivered": False, "points": 0}
     job.put("shelf", number, before | {"points": before["points"] + figures["points"]})
     return figures | {"shelf": name, "number": number}

@@ -1,12 +1,14 @@
 """Taking points out: a cut of chosen points over scans, and what it cost by range and class."""
 
+from collections.abc import Callable
+
 import numpy as np
 
-from terrazza.core.classify import classes
 from terrazza.core.progress import Progress
 from terrazza.errors import ParamsError
 from terrazza.later import later
 from terrazza.operations.pieces import portions
+from terrazza.operations.pieces.counting import class_namer
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
@@ -37,7 +39,7 @@ def take_out(
         for s in scans
         for of, points in [tallies[s.id][0].sum(0)]
     ]
-    figures = told([tallies[s.id] for s in scans])
+    figures = told([tallies[s.id] for s in scans], class_namer(job))
     job.put(
         "cut",
         number,
@@ -85,7 +87,7 @@ def sum_up(tallies: list) -> tuple[np.ndarray, np.ndarray]:
     return sum(t[0] for t in tallies), sum(t[1] for t in tallies)
 
 
-def told(tallies: list) -> dict:
+def told(tallies: list, name: Callable[[int], str]) -> dict:
     """Figures of what a rule takes: ``points``, ``taken`` (the same), ``of``, ``share``, ``by_range``,
     ``by_class`` and ``doubt``, sentences where it takes more of what is far than of what is near.
     """
@@ -103,7 +105,7 @@ def told(tallies: list) -> dict:
         if n
     ]
     kinds = [
-        {"code": code, "name": classes.name(code), "points": int(n), "taken": int(k)}
+        {"code": code, "name": name(code), "points": int(n), "taken": int(k)}
         for code, (n, k) in enumerate(by_code.tolist())
         if n
     ]

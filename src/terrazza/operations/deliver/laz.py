@@ -7,6 +7,7 @@ from terrazza.errors import ParamsError
 from terrazza.fleet import inline
 from terrazza.later import later
 from terrazza.operations.deliver.chosen import chosen_of, delivered, pieces_of
+from terrazza.operations.pieces.counting import named_classes
 from terrazza.operations.pieces.selection import PointParams, Portion, Selection
 from terrazza.operations.spine.base import Figures, Operation, field, operation
 from terrazza.operations.spine.job import Job
@@ -47,7 +48,8 @@ def layout_of(job: Job, chosen: Selection, params: LazParams, packed: bool = Tru
     timed = any(c.has("time") for c in chosen.clouds.values())
     offset = tuple(float(v) for v in np.round((low + high) / 2 / factor))
     colour = any(chosen.colours.values())
-    return las_writer.Layout(params.scale / factor, offset, colour, timed, packed), crs["wkt"], factor
+    names = named_classes(job)
+    return las_writer.Layout(params.scale / factor, offset, colour, timed, packed, names), crs["wkt"], factor
 
 
 @operation
@@ -65,7 +67,8 @@ class DeliverLaz(Operation):
         path = job.output(params.path, ".las" if params.path.lower().endswith(".las") else ".laz")
         with chosen_of(job, params, progress) as (chosen, rest):
             like, wkt, factor = layout_of(job, chosen, params)
-            with las_writer.Writer(path, like.scale, like.offset, like.colour, like.time, wkt) as out:
+            about = (like.scale, like.offset, like.colour, like.time, wkt, like.classes)
+            with las_writer.Writer(path, *about) as out:
                 offset = np.asarray(like.offset) * factor
                 common = (out.layout, params.scale, offset, inline(chosen.points))
                 for piece in pieces_of(

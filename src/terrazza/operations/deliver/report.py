@@ -13,10 +13,10 @@ from terrazza.core.progress import Progress
 from terrazza.db.models import Entry
 from terrazza.errors import StateError
 from terrazza.later import later
-from terrazza.operations.classify.counting import class_counts
 from terrazza.operations.deliver.papers import written
 from terrazza.operations.draw.plan_slab import EYE
 from terrazza.operations.draw.slab import floor_height, slab_points
+from terrazza.operations.pieces.counting import class_counts, class_namer
 from terrazza.operations.register.statement import statement
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, title
 from terrazza.operations.spine.job import Job, covariance_of
@@ -253,7 +253,7 @@ def _georeference(job: Job, frame: dict) -> list:
 def _classes(job: Job) -> "report.Rows":
     rows = [
         [str(r["code"]), r["name"], f"{r['points']:,}", f"{r['share']:.1%}"]
-        for r in class_names.shares(class_counts(job))
+        for r in class_names.shares(class_counts(job), class_namer(job))
     ]
     return report.Rows(["Code", "Class", "Points kept", "Share"], rows, {2, 3})
 

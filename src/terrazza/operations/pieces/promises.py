@@ -9,6 +9,7 @@ from terrazza.core.progress import QUIET, Progress
 from terrazza.formats import ply_writer, xyz
 from terrazza.later import later
 from terrazza.operations.pieces import thinning
+from terrazza.operations.pieces.counting import named_classes
 from terrazza.operations.pieces.selection import PointParams, Selection
 from terrazza.operations.spine.job import Job
 
@@ -71,6 +72,7 @@ def _laz_bytes(job, chosen, params, share):
         any(chosen.colours.values()),
         any(c.has("time") for c in chosen.clouds.values()),
         not params.path.lower().endswith(".las"),
+        named_classes(job),
     )
     header = layout.header(crs["wkt"])
     head = io.BytesIO()

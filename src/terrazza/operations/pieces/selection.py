@@ -12,6 +12,7 @@ from terrazza.core.progress import Progress
 from terrazza.errors import ParamsError, StateError
 from terrazza.operations.pieces import thinning
 from terrazza.operations.pieces.chunks import chunk_of, picked
+from terrazza.operations.pieces.counting import class_namer
 from terrazza.operations.pieces.surfaces import CloudPiece
 from terrazza.operations.spine.base import Params, field, scans_field
 from terrazza.operations.spine.job import Job, Scan
@@ -302,7 +303,9 @@ class Selection:
             )
 
     def by_class(self) -> list[dict]:
-        return names.shares({c: int(n) for c, n in enumerate(sum(self.tally.values()))})
+        return names.shares(
+            {c: int(n) for c, n in enumerate(sum(self.tally.values()))}, class_namer(self.job)
+        )
 
     def portions(self, size: int, scans: list[Scan] | None = None) -> list[Portion]:
         """The points of some scans (all of them) in pieces of ``size``, the last one with what is left."""

@@ -143,6 +143,12 @@ class ShelfValue(Value):
     points: int
 
 
+class ClassNameValue(Value):
+    """What a job calls a class of its own, whose code is the key."""
+
+    name: str
+
+
 class ExampleValue(Value):
     """An outline, in a view of the job frame (4×4), whose points are examples of a class; ``slab`` holds
     heights in the frame (4×4) of that day.
@@ -156,6 +162,8 @@ class ExampleValue(Value):
     frame: Matrix
     outside: bool
     points: int
+    around: bool = False
+    depth: list[float] = []
 
 
 class LineValue(Value):
@@ -193,6 +201,15 @@ class DrawingValue(Value):
     height: float | None = None
     thickness: float | None = None
     course: Matrix | None = None
+
+
+class LayerValue(Value):
+    """An office's layer for the lines of the one that is the key."""
+
+    name: str
+    colour: str
+    line_type: str
+    text_height: float
 
 
 class SurfaceValue(Value):
@@ -303,8 +320,10 @@ KINDS: dict[str, Kind] = {
         Kind("cut", CutValue, "points were taken out"),
         Kind("shelf", ShelfValue, "shelves were switched"),
         Kind("example", ExampleValue, "examples changed"),
+        Kind("class_name", ClassNameValue, "classes were named"),
         Kind("surface", SurfaceValue, "surfaces changed"),
         Kind("drawing", DrawingValue, "drawings changed"),
+        Kind("layer", LayerValue, "layers changed"),
         Kind("measure", Value, "measures changed"),
         Kind("pin", Value, "pins changed", files=_picture("picture")),
         Kind("box", Value, "boxes changed"),

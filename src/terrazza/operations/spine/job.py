@@ -22,7 +22,7 @@ from terrazza.operations.spine.reach import Reach
 from terrazza.store.cloud import Cloud
 
 # What every sentence and every cloud needs.
-ALWAYS_READ = frozenset({"scan", "pose", "column", "shelf", "frame", "notation"})
+ALWAYS_READ = frozenset({"scan", "pose", "column", "shelf", "frame", "notation", "class_name", "layer"})
 FOLDERS = ("scans", "photos", "drawings", "deliverables", "pictures", "arrays", "inbox")
 
 

@@ -8,7 +8,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import NotFound, StateError
 from terrazza.later import later
-from terrazza.operations.classify.counting import thinned
+from terrazza.operations.pieces.counting import thinned
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation

@@ -6,9 +6,8 @@ Parameters count in metres or millimetres; a form shows and takes them in the un
 
 import json
 
-from terrazza.core.classify import classes
 from terrazza.errors import ParamsError
-from terrazza.operations.classify.counting import class_counts
+from terrazza.operations.pieces.counting import choosable, class_counts, class_namer
 from terrazza.operations.spine.base import Operation, describe, find
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
@@ -61,10 +60,11 @@ def form(job: Job, name: str) -> dict:
 
 
 def class_options(job: Job) -> list[dict]:
-    """Classes with standard names, and any others the job has, each with the kept points of it."""
+    """Classes with names, and any others the job has, each with the kept points of it."""
     counts = class_counts(job) if job.scans() else {}
-    codes = sorted({c for c, n in classes.NAMES.items() if n != "Reserved"} | set(counts))
-    return [{"value": c, "name": classes.name(c), "points": counts.get(c, 0)} for c in codes]
+    name = class_namer(job)
+    codes = sorted({*choosable(job), *counts})
+    return [{"value": c, "name": name(c), "points": counts.get(c, 0)} for c in codes]
 
 
 def told(operation: type[Operation], params: dict, notation: Notation) -> list[dict]:

@@ -8,8 +8,8 @@ from terrazza.core.classify import classes as class_names
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.errors import NotFound
-from terrazza.operations.classify.counting import class_counts
 from terrazza.operations.georeference.sightings import layout, places, target_warnings
+from terrazza.operations.pieces.counting import class_counts, class_namer
 from terrazza.operations.register.judging import verdict
 from terrazza.operations.register.looked_through import due
 from terrazza.operations.register.statement import statement
@@ -144,6 +144,7 @@ def _register(job: Job) -> dict:
         "set_pose": form(job, "register.set_pose"),
         "cloud_fit": form(job, "register.cloud_fit"),
         "doubted": _doubted(job),
+        "revision": queries.revision(job.row.id),
         "double_walls": form(job, "register.double_walls"),
         "doubles": _doubles(job, network),
         "looked": "doubles" in network,
@@ -280,18 +281,16 @@ def _colorize(job: Job) -> dict:
 
 
 def _classify(job: Job) -> dict:
+    name = class_namer(job)
     last = job.last_of_step("classify.")
     rows = (last.figures.get("classes") if last else None) or [
-        r | {"before": r["points"], "after": r["points"]} for r in class_names.shares(class_counts(job))
+        r | {"before": r["points"], "after": r["points"]} for r in class_names.shares(class_counts(job), name)
     ]
     return {
         "classes": rows,
         "ground": form(job, "classify.ground"),
         "bands": form(job, "classify.height_bands"),
-        "examples": [
-            {"number": int(k), "of": class_names.name(v["code"]), **v}
-            for k, v in job.facts("example").items()
-        ],
+        "examples": [{"number": int(k), "of": name(v["code"]), **v} for k, v in job.facts("example").items()],
     }
 
 

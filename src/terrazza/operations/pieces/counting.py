@@ -1,5 +1,7 @@
 """Points by class before and after, and thinned points to classify by."""
 
+from collections.abc import Callable
+
 import numpy as np
 
 from terrazza.core.classify import classes
@@ -47,12 +49,38 @@ def _tally(piece: CloudPiece) -> np.ndarray:
     return _tallies[key]
 
 
+def class_namer(job: Job) -> Callable[[int], str]:
+    """What the job calls a class: its own names of codes from 64 on, standard ones otherwise."""
+    own = own_names(job)
+    return lambda code: own.get(code) or classes.name(code)
+
+
+def own_names(job: Job) -> dict[int, str]:
+    """The names that the job has for codes of its own."""
+    return {int(code): value["name"] for code, value in job.facts("class_name").items()}
+
+
+def named_classes(job: Job) -> tuple[tuple[int, str], ...]:
+    """Codes with names that are not standard ones, as LAS keeps them: the job's own and those by kind that
+    it has.
+    """
+    own, there = own_names(job), class_counts(job)
+    by_kind = {c: n for c, n in classes.NAMES.items() if c >= classes.OWN and c in there}
+    return tuple(sorted((by_kind | own).items()))
+
+
+def choosable(job: Job) -> list[int]:
+    """Codes that stand for something: standard ones and the job's own, in order."""
+    standard = (code for code, name in classes.NAMES.items() if name != "Reserved")
+    return sorted({*standard, *own_names(job)})
+
+
 def before_after(job: Job, before: dict[int, int]) -> dict:
-    after = class_counts(job)
+    after, name = class_counts(job), class_namer(job)
     rows = [
         {
             "code": c,
-            "name": classes.name(c),
+            "name": name(c),
             "before": before.get(c, 0),
             "after": after.get(c, 0),
             "share": after.get(c, 0) / max(sum(after.values()), 1),
