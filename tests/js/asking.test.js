@@ -131,7 +131,7 @@ test("the layout that the server tells is what the shader reads", () => {
     "#define TONE position.w",
     "#define NATIVE second.xyz",
     "#define FLAGS third.w",
-    "mode == 6 ? fourth.y",
+    "mode == 7 ? fourth.y",
   ])
     assert.ok(text.includes(line), line);
   assert.deepEqual(rampModes(), ["wetness"]);

@@ -34,6 +34,8 @@ declare module "../../src/terrazza/web/static/js/table.js" {
   interface Table {
     mode: string;
     before: string | null;
+    shade: { name: string; key: string; about_zero: boolean } | null;
+    returns: string;
     planMode: string;
     floor: number | null;
     size: number;
@@ -64,5 +66,7 @@ declare module "../../src/terrazza/web/static/js/cloud.js" {
   interface Cloud {
     hiddenScans: Set<number>;
     hiddenClasses: Set<number>;
+    shade: { key: string } | null;
+    returns: string;
   }
 }

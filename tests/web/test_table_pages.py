@@ -5,6 +5,7 @@ the answers to what is not there.
 import json
 import re
 
+import laspy
 import numpy as np
 import pytest
 from PIL import Image
@@ -13,7 +14,7 @@ from terrazza.db import queries
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 from terrazza.web.contexts import nodes, scene
-from tests.run import must
+from tests.run import must, opened
 from tests.scenes import room_poses, write_room
 from tests.web.test_pages import client_on
 
@@ -207,3 +208,38 @@ def test_the_sheets_write_figures_as_the_job_does(room, workspace):
         and "international feet" in client.get("/jobs/1/draw").text
     )
     assert "Lengths in ft" in page and f"{east / 0.3048:.3f}".replace(".", ",") in page
+
+
+def test_dimensions_and_returns_come_with_the_nodes(workspace, tmp_path, monkeypatch):
+    """Another plane of a node says where a dimension lies on its scale, flags which return it is."""
+    header = laspy.LasHeader(point_format=6, version="1.4")
+    header.scales = [0.001] * 3
+    header.add_extra_dim(laspy.ExtraBytesParams(name="warmth", type=np.float32))
+    las, rng, n = laspy.LasData(header), np.random.default_rng(3), 3000
+    las.xyz = np.c_[np.linspace(0, 30, n), rng.uniform(0, 5, (n, 2))]
+    of = rng.integers(1, 4, n)
+    las.return_number, las.number_of_returns = np.minimum(rng.integers(1, 4, n), of), of
+    las.warmth = np.where(rng.random(n) < 0.1, np.nan, las.x / 2 - 5).astype(np.float32)
+    las.write(str(tmp_path / "warm.las"))
+    row = queries.create_job(workspace, "Warm")
+    must(workspace, row, "import.files", files=[str(tmp_path / "warm.las")])
+    client = client_on(workspace, monkeypatch)
+    scene = client.get("/jobs/1/scene.json").json()
+    layout, shade = scene["layout"], next(s for s in scene["shades"] if s["name"] == "warmth")
+    assert scene["returns"] and shade["about_zero"]
+    assert shade["low"] == -shade["high"] == pytest.approx(-10, abs=0.5)
+    url = f"/jobs/1/scene/nodes/1/{scene['scans'][0]['version']}?n=0"
+    raw = client.get(f"{url}&shade={shade['key']}").content
+    _, count, stride, _ = np.frombuffer(raw[:16], "<u4")
+    assert stride == layout["stride"] + 4 and len(raw) == 16 + stride * count
+    share = np.frombuffer(raw, "u1", 4 * count, 16 + layout["stride"] * count)[::4]
+    cloud = opened(workspace, row).cloud(1)
+    warm = np.asarray(cloud.read("extra.warmth", 0, count))
+    told = shade["low"] + (share[share > 0] - 1.0) / 254 * (shade["high"] - shade["low"])
+    assert ((share == 0) == np.isnan(warm)).all()
+    assert np.abs(told - np.clip(warm[share > 0], shade["low"], shade["high"])).max() < 0.05
+    flags = np.frombuffer(raw, "u1", 4 * count, 16 + 12 * count)[3::4]
+    back = np.asarray(cloud.read("returns", 0, count))
+    assert ((flags & layout["not_first"] > 0) == ((back & 15) > 1)).all()
+    assert ((flags & layout["not_last"] > 0) == ((back & 15) < back >> 4)).all() and not (flags & 3).any()
+    assert client.get(f"{url}&shade=older").status_code == 404

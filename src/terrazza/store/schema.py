@@ -18,7 +18,8 @@ class PointColumn:
     ``plane`` and ``slot`` say where a node that is sent to the browser carries it; ``flag`` is the bit that a
     value other than 0 sets in the flags there, which hide a point.  ``made`` names in words what of it the
     job itself has made, which a new import of the scan's file loses.  ``ramp`` makes it a colouring of its
-    own, under that name, from 0 to the largest number of its type.
+    own, under that name, from 0 to the largest number of its type.  ``pulse``: its values say which of how
+    many returns of a pulse a point is (low and high four bits), which two bits of the flags tell.
     """
 
     name: str
@@ -30,6 +31,7 @@ class PointColumn:
     flag: int = 0
     made: str = ""
     ramp: str = ""
+    pulse: bool = False
 
     def filled(self, count: int) -> np.ndarray:
         """The column of ``count`` points that have no values."""
@@ -47,7 +49,7 @@ COLUMNS: dict[str, PointColumn] = {
         PointColumn("shelf", "u1", flag=2, made="shelves"),
         PointColumn("native_rgb", "u1", 3, plane="second", slot=0),
         PointColumn("photo_rgb", "u1", 3, plane="third", slot=0, made="photo colours"),
-        PointColumn("returns", "u1"),
+        PointColumn("returns", "u1", pulse=True),
         PointColumn("time", "f8"),
         PointColumn("row", "u4"),
         PointColumn("column", "u4"),
@@ -57,25 +59,39 @@ FLAGS = ("third", 3)  # plane and slot of the flags
 FIRST_BYTES = 8  # of the first plane in a node: three coordinates and the intensity, u16 each
 PLANES = tuple(dict.fromkeys(["first", "second", "third", *(c.plane for c in COLUMNS.values() if c.plane)]))
 STRIDE = FIRST_BYTES + 4 * (len(PLANES) - 1)  # bytes of a point in a node
-SHOWN = tuple(sorted(c.name for c in COLUMNS.values() if c.plane or c.flag))
+NOT_FIRST, NOT_LAST = 4, 8  # flags of a return of a pulse
+SHOWN = tuple(sorted(c.name for c in COLUMNS.values() if c.plane or c.flag or c.pulse))
+SHADE = "shade"  # a further plane, of nodes that are asked for with a dimension
 
 
 def layout() -> dict:
     """What the browser needs to know of the planes: ``planes`` with their names, ``stride`` (bytes of a
-    point in a node), ``slots`` by column (plane, item), ``flags`` (plane, item) and ``ramps`` by column.
+    point in a node), ``slots`` by column (plane, item), ``flags`` (plane, item), what ``hides`` a point in
+    them, ``ramps`` by column and the plane of a ``shade``.
     """
     return {
         "planes": list(PLANES),
         "stride": STRIDE,
         "slots": {c.name: [c.plane, c.slot] for c in COLUMNS.values() if c.plane},
         "flags": list(FLAGS),
+        "hides": sum(c.flag for c in COLUMNS.values()),
+        "not_first": NOT_FIRST,
+        "not_last": NOT_LAST,
+        "shade": SHADE,
         "ramps": {c.name: c.ramp for c in COLUMNS.values() if c.ramp and c.plane},
     }
 
 
+def pulse_flags(returns: np.ndarray) -> np.ndarray:
+    """Flags (n,) u8 of points by which of how many returns they are."""
+    number, of = returns & 15, returns >> 4
+    marks = np.where(number > 1, NOT_FIRST, 0) | np.where(number < of, NOT_LAST, 0)
+    return marks.astype(np.uint8)
+
+
 def planes(values: Mapping[str, np.ndarray], count: int) -> list[np.ndarray]:
     """The planes after the first, (count, 4) uint8 each, of points with these column values; the flags of a
-    point are the bits of the columns in ``values`` that hide it.
+    point are the bits of the columns in ``values`` that hide it, and which return it is.
     """
     out = {name: np.zeros((count, 4), np.uint8) for name in PLANES[1:]}
     for name, column in values.items():
@@ -84,6 +100,8 @@ def planes(values: Mapping[str, np.ndarray], count: int) -> list[np.ndarray]:
             continue
         if known.flag:
             out[FLAGS[0]][:, FLAGS[1]] |= (column != 0).astype(np.uint8) * np.uint8(known.flag)
+        elif known.pulse:
+            out[FLAGS[0]][:, FLAGS[1]] |= pulse_flags(column)
         elif known.plane in out:
             where = slice(known.slot, known.slot + known.width) if known.width else known.slot
             out[known.plane][:, where] = column

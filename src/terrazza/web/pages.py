@@ -83,7 +83,8 @@ def duration(seconds) -> str:
     return f"{seconds:.1f} s" if seconds < 60 else f"{int(seconds // 60)} min {int(seconds % 60)} s"
 
 
-COLOURINGS = ("intensity", "native", "photo", "scan", "class", "height")  # and those of columns of their own
+# Colourings of the points; columns of their own give others.
+COLOURINGS = ("intensity", "native", "photo", "scan", "class", "height", "dimension")
 SCRIPTS = HERE / "static" / "js"
 FIRST = ("frame.js", "trouble.js", "glance.js")  # what draws the first points
 

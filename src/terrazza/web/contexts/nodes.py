@@ -7,6 +7,7 @@ import numpy as np
 from terrazza.errors import NotFound
 from terrazza.operations.spine.job import Job
 from terrazza.store import octree, schema
+from terrazza.web.contexts import shades
 
 
 def tree(job: Job, scan: int) -> bytes:
@@ -35,22 +36,27 @@ def _spread(count: int) -> np.ndarray:
     return (np.arange(count, dtype=np.int64) * step) % max(count, 1)
 
 
-def pack(job: Job, scan: int, wanted: list[int], spread: bool = False) -> bytes:
+def pack(
+    job: Job, scan: int, wanted: list[int], spread: bool = False, shade: shades.Shade | None = None
+) -> bytes:
     """Nodes one after another: header (u32 node, u32 count, u32 bytes a point, 4 bytes zero), then planes:
     u16×4 (xyz within the cell, widened by the scan's drift, intensity) and the others of ``schema.PLANES``,
-    u8×4 each.  Little-endian.  With ``spread`` any first part of a node is an even sample of it.
+    u8×4 each, and with a ``shade`` its own, last.  Little-endian.  With ``spread`` any first part of a node
+    is an even sample of it.
     """
     cloud = job.cloud(scan)
     if max(wanted, default=0) >= len(cloud.nodes):
         raise NotFound(f"Scan {scan} has no node {max(wanted)}.", "Load the scene again.")
     nodes, ends, held, out = cloud.nodes[wanted], cloud.columns.ends, {}, []
+    names = [name for name in (*schema.SHOWN, shade and shades.column(shade)) if name and cloud.has(name)]
+    stride = schema.STRIDE + (4 if shade else 0)
     for k, node, block in zip(
         wanted, nodes, np.searchsorted(ends, nodes["start"], side="right").clip(0, len(ends) - 1).tolist()
     ):
         if block not in held:  # a node lies in one block
             held[block] = (
                 int(ends[block - 1]) if block else 0,
-                {name: cloud.columns.stretch(name, block) for name in schema.SHOWN if cloud.has(name)},
+                {name: cloud.columns.stretch(name, block) for name in names},
             )
         base, columns = held[block]
         start, count = int(node["start"]) - base, int(node["count"])
@@ -68,8 +74,10 @@ def pack(job: Job, scan: int, wanted: list[int], spread: bool = False) -> bytes:
             first[:, 3] = values["intensity"]
         if "shelf" in values:
             values["shelf"] = np.isin(values["shelf"], cloud.apart)
-        out += [np.array([k, count, schema.STRIDE, 0], "<u4").tobytes(), first.tobytes()]
+        out += [np.array([k, count, stride, 0], "<u4").tobytes(), first.tobytes()]
         out += [plane.tobytes() for plane in schema.planes(values, count)]
+        if shade:
+            out.append(shade.plane(values.get(shades.column(shade)), count).tobytes())
     return b"".join(out)
 
 

@@ -5,10 +5,11 @@ from typing import Annotated
 import numpy as np
 from pydantic import BaseModel, Field
 
-from terrazza.core.classify import classes
 from terrazza.core.geometry import rigid
+from terrazza.operations.pieces.counting import class_namer
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.table.boxes import working_box
+from terrazza.store import schema
 from terrazza.web.contexts.scene import origin_of, shown
 
 Number = Annotated[float, Field(allow_inf_nan=False)]
@@ -31,6 +32,7 @@ class Ray(BaseModel):
     width: float = Field(ge=0, le=1000)
     scans: list[int]
     hidden_classes: list[int] = []
+    returns: int = Field(0, ge=0, le=15)  # flags of returns that are switched off
     slab: Pair | None = None
     wall: Four | None = None
     along: Four | None = None
@@ -63,7 +65,7 @@ def pick(job: Job, ray: Ray) -> dict | None:
             if hit:
                 found.append((hit[1], scan, cloud, pose, hit[0]))
         if found:
-            return told(*min(found, key=lambda f: f[0])[1:])
+            return told(job, *min(found, key=lambda f: f[0])[1:])
     return None
 
 
@@ -78,6 +80,8 @@ def _allowed(job: Job, cloud, pose, ray: Ray, box):
         mask = cloud.kept(start, stop)
         if ray.hidden_classes:
             mask &= ~np.isin(cloud.values("class", 0, start, stop), ray.hidden_classes)
+        if ray.returns and cloud.has("returns"):
+            mask &= schema.pulse_flags(cloud.read("returns", start, stop)) & ray.returns == 0
         if ray.slab or ray.wall or ray.along:
             q = rigid.apply(place, cloud.xyz(start, stop))
             if ray.slab:
@@ -94,7 +98,7 @@ def _allowed(job: Job, cloud, pose, ray: Ray, box):
     return allowed
 
 
-def told(scan: Scan, cloud, pose, at: int) -> dict:
+def told(job: Job, scan: Scan, cloud, pose, at: int) -> dict:
     own = cloud.xyz(at, at + 1)
     value = lambda name: np.asarray(cloud.read(name, at, at + 1))[0].tolist() if cloud.has(name) else None
     code, intensity, back = value("class"), value("intensity"), scan.record.get("intensity_as")
@@ -109,7 +113,7 @@ def told(scan: Scan, cloud, pose, at: int) -> dict:
         "intensity": intensity,
         "intensity_raw": None if intensity is None else back[0] * intensity + back[1] if back else intensity,
         "class": code,
-        "class_name": classes.name(code) if code is not None else None,
+        "class_name": class_namer(job)(code) if code is not None else None,
         "native": value("native_rgb"),
         "photo": value("photo_rgb"),
         "cut": value("cut"),

@@ -1,19 +1,20 @@
 """The scene for the canvases: scans with poses, ties, control, drawings."""
 
+from dataclasses import asdict
 from functools import lru_cache
 from hashlib import sha1
 
 import numpy as np
 
-from terrazza.core.classify import classes
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.later import later
 from terrazza.operations.georeference.sightings import places
+from terrazza.operations.pieces.counting import choosable, class_namer
 from terrazza.operations.pieces.stations import has_station
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store import schema
-from terrazza.web.contexts import surfaces, table
+from terrazza.web.contexts import shades, surfaces, table
 
 from_above = later("terrazza.core.draw.from_above")
 spatial = later("scipy.spatial")
@@ -49,7 +50,7 @@ def version_of(job: Job, scan: int) -> str:
 
 def build(job: Job) -> dict:
     """Everything but the points, with coordinates relative to ``origin`` (float64, grid frame)."""
-    origin = origin_of(job)
+    origin, name = origin_of(job), class_namer(job)
     rows = [_scan(job, scan, pose, origin) for scan, pose in shown(job)]
     ties = [
         {k: t[k] for k in ("a", "b", "rms_mm", "overlap", "words", "failed")}
@@ -69,8 +70,10 @@ def build(job: Job) -> dict:
             "surfaces": surfaces.listed(job),
             "direction": _direction(job),
             "layout": schema.layout(),
-            "classes": {str(c): classes.name(c) for c in _classes_there(job)},
-            "all_classes": [[c, n] for c, n in classes.NAMES.items() if n != "Reserved"],
+            "shades": [asdict(s) for s in shades.listed(job)],
+            "returns": any("returns" in job.columns(s.id) for s in job.scans()),
+            "classes": {str(c): name(c) for c in _classes_there(job)},
+            "all_classes": [[c, name(c)] for c in choosable(job)],
         }
         | table.scene(job, origin)
         | {"walks": _walks(job, origin), "blocks": _blocks(job, origin)}
@@ -249,7 +252,7 @@ def targets(job: Job, origin) -> list[dict]:
 
 
 def _drawings(job: Job, origin) -> list[dict]:
-    kept, out = job.once(("drawings shown", *origin), dict, ("frame",)), []
+    kept, out = job.once(("drawings shown", *origin), dict, ("frame", "layer")), []
     for key, drawing in job.facts("drawing").items():
         if id(drawing) not in kept:
             kept[id(drawing)] = drawing, _drawing(job, int(key), drawing, origin)
@@ -257,8 +260,13 @@ def _drawings(job: Job, origin) -> list[dict]:
     return out
 
 
+def _coloured(layer: dict) -> dict:
+    """The colour of an office's layer, where it is one that browsers know."""
+    return {"colour": layer["colour"]} if layer.get("colour", "").startswith("#") else {}
+
+
 def _drawing(job: Job, number: int, drawing: dict, origin) -> dict:
-    lines = drawing["lines"]
+    lines, office = drawing["lines"], job.facts("layer")
     ends = np.cumsum([len(line["vertices"]) for line in lines])[:-1]
     at = np.array([v for line in lines for v in line["vertices"]], float).reshape(-1, 3)
     parts = np.split((rigid.apply(job.frame, at) - origin).round(5), ends)
@@ -268,6 +276,7 @@ def _drawing(job: Job, number: int, drawing: dict, origin) -> dict:
         "name": drawing["name"],
         "lines": [
             {"name": line["name"], "closed": line["closed"], "at": part.tolist()}
+            | _coloured(office.get(line["layer"], {}))
             for line, part in zip(lines, parts)
         ],
         "texts": [{"text": t["text"], "at": placed(t["at"])} for t in drawing.get("texts", [])],

@@ -209,5 +209,5 @@ def pick(job: Job, number: int, stop: int, row: int, column: int, hidden: list[i
             and int(cloud.values("class", 0, at, at + 1)[0]) not in hidden
         ):
             pose = next(p for s, p in scene.shown(job) if s.id == number)
-            return picking.told(scan, cloud, pose, at) | {"row": r, "column": c}
+            return picking.told(job, scan, cloud, pose, at) | {"row": r, "column": c}
     return None

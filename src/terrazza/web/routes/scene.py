@@ -8,7 +8,7 @@ from fastapi.responses import JSONResponse, Response
 
 from terrazza.errors import NotFound
 from terrazza.web.contexts import nodes as node_bytes
-from terrazza.web.contexts import picking, regions, surfaces
+from terrazza.web.contexts import picking, regions, shades, surfaces
 from terrazza.web.contexts import scene as context
 from terrazza.web.routes.common import job_of
 
@@ -24,14 +24,13 @@ def scene(request: Request, job_id: int) -> Response:
 
 
 @router.get("/nodes/{scan}/{version}")
-def nodes(request: Request, job_id: int, scan: int, version: str, n: str) -> Response:
-    """Several nodes of one scan in one answer (see ``contexts.nodes.pack``)."""
+def nodes(request: Request, job_id: int, scan: int, version: str, n: str, shade: str = "") -> Response:
+    """Several nodes of one scan in one answer, with a dimension where asked (see ``contexts.nodes.pack``)."""
     job = job_of(request, job_id)
     _need(job, scan, version)
     wanted = [int(k) for k in n.split(",") if k.isdigit()][:64]
-    return Response(
-        node_bytes.pack(job, scan, wanted), media_type="application/octet-stream", headers=FOR_GOOD
-    )
+    packed = node_bytes.pack(job, scan, wanted, shade=shades.need(job, shade))
+    return Response(packed, media_type="application/octet-stream", headers=FOR_GOOD)
 
 
 @router.get("/roots")

@@ -3,7 +3,7 @@ import * as THREE from "../vendor/three.module.js";
 import { holds } from "./boxes.js";
 import { early, nodesIn } from "./glance.js";
 import { Heap } from "./heap.js";
-import { layout, planeAt, setLayout } from "./layout.js";
+import { layout, planeAt, returnsHidden, setLayout, strideOf } from "./layout.js";
 import { classColour, rgb, scanColour } from "./palette.js";
 import { marksMaterial, pointsMaterial, sharedUniforms } from "./shader.js";
 import { again, ask, notice, tell } from "./trouble.js";
@@ -19,7 +19,7 @@ export class Cloud {
   constructor(job, state, { onChange, onMore, onStale }) {
     this.job = job;
     this.onStale = onStale; // the job has changed meanwhile: the scene must be loaded anew
-    state.lend(this, ["hiddenScans", "hiddenClasses"]);
+    state.lend(this, ["hiddenScans", "hiddenClasses", "returns", "shade"]);
     this.onChange = onChange; // nodes have come
     this.onMore = onMore; // a tree has come: other nodes may be wanted
     this.scene = new THREE.Scene();
@@ -171,7 +171,7 @@ export class Cloud {
 
   unload(node) {
     if (!node.points) return;
-    this.loaded -= node.count * layout.stride;
+    this.loaded -= node.count * strideOf(node.shade);
     node.old = false;
     this.scene.remove(node.points);
     node.points.geometry.dispose();
@@ -255,7 +255,7 @@ export class Cloud {
     for (const list of lists)
       list.forEach((node, rank) => {
         if (
-          (!node.points || node.old) &&
+          (!node.points || node.old || this.unshaded(node)) &&
           !node.pending &&
           node.count &&
           node.lost !== node.scan.record.version
@@ -296,15 +296,21 @@ export class Cloud {
     }
   }
 
+  // Whether a node has come without the dimension that is shown.
+  unshaded(node) {
+    return this.shade !== null && node.shade !== this.shade.key;
+  }
+
   async fetchNodes(scan, batch) {
+    const shade = this.shade?.key ?? "";
     this.flights++;
     for (const n of batch) n.pending = true;
     const { version } = scan.record,
       current = () => !scan.gone && version === scan.record.version;
     try {
-      const url = `/jobs/${this.job}/scene/nodes/${scan.id}/${version}?n=${batch.map((n) => n.number).join(",")}`;
+      const url = `/jobs/${this.job}/scene/nodes/${scan.id}/${version}?n=${batch.map((n) => n.number).join(",")}${shade && `&shade=${shade}`}`;
       const buffer = await (await again(() => ask(url))).arrayBuffer();
-      if (current()) this.receiveAll(scan, buffer);
+      if (current()) this.receiveAll(scan, buffer, shade);
     } catch (error) {
       if (current()) {
         for (const n of batch) n.lost = version;
@@ -317,16 +323,17 @@ export class Cloud {
     }
   }
 
-  receiveAll(scan, buffer) {
-    for (const node of nodesIn(buffer, scan.id)) this.receive(scan, buffer, node);
+  receiveAll(scan, buffer, shade) {
+    for (const node of nodesIn(buffer, scan.id)) this.receive(scan, buffer, node, shade);
   }
 
-  receive(scan, buffer, { number, count, at }) {
+  receive(scan, buffer, { number, count, at }, shade = "") {
     const node = scan.nodes[number];
-    if (node.points && node.old) this.unload(node);
+    if (node.points && (node.old || (shade && node.shade !== shade))) this.unload(node);
     if (node.points) return;
     const geometry = new THREE.BufferGeometry();
-    for (const name of layout.planes) {
+    node.shade = shade;
+    for (const name of shade ? [...layout.planes, layout.shade] : layout.planes) {
       const from = at + planeAt(name, count),
         first = name === "first",
         values = first ? new Uint16Array(buffer, from, 4 * count) : new Uint8Array(buffer, from, 4 * count);
@@ -338,7 +345,7 @@ export class Cloud {
     node.points.visible = false;
     this.place(node);
     this.scene.add(node.points);
-    this.loaded += layout.stride * count;
+    this.loaded += strideOf(shade) * count;
   }
 
   evict() {
@@ -353,7 +360,11 @@ export class Cloud {
   shows(node, k, x, y, z, limits) {
     if (limits.box && !holds(limits.box, x, y, z)) return false;
     const value = ([plane, slot]) => node.points.geometry.attributes[plane].array[4 * k + slot];
-    if (value(layout.flags) || this.hiddenClasses.has(value(layout.slots.class))) return false;
+    if (
+      value(layout.flags) & (layout.hides | returnsHidden(this.returns)) ||
+      this.hiddenClasses.has(value(layout.slots.class))
+    )
+      return false;
     if (limits.slab && (z < limits.slab[0] || z > limits.slab[1])) return false;
     if (!limits.wall) return true;
     const [ux, uy, from, to] = limits.along,

@@ -111,7 +111,7 @@ function pointsOf(scene, buffer) {
       [dark, light] = s.intensity ?? [0, 65535];
     for (let k = 0; k < 4 * Math.ceil(count * share); k += 4) {
       // any first part of a node is an even sample of it
-      if (flags[k + slot]) continue;
+      if (flags[k + slot] & scene.layout.hides) continue;
       const x = s.low[0] + step * p[k],
         y = s.low[1] + step * p[k + 1],
         z = s.low[2] + step * p[k + 2];

@@ -3,7 +3,7 @@
 import { COMMANDS } from "./commands.js";
 import * as files from "./files.js";
 import { belongs, keyList, loadTools, toolBar, wireKeys } from "./keys.js";
-import { markColourings, ticked } from "./lists.js";
+import { alone, markColourings, ticked } from "./lists.js";
 import { metres } from "./notation.js";
 import * as places from "./places.js";
 import { dress, step, wireSheets } from "./sheets.js";
@@ -61,11 +61,23 @@ document.addEventListener("click", (e) => {
     const button = e.target.closest(`[data-group="${group}"] button`);
     if (button) does(button.dataset.value);
   }
+  const only = e.target.closest("[data-only]");
+  if (only) {
+    e.preventDefault();
+    alone(app, only);
+  }
   if (e.target.closest("[data-close]")) e.target.closest(".notice").remove();
 });
 
 // Fields of the table, by their id: each takes what stands in it, a number as it stands, and the metres that it means.
 const FIELDS = {
+  shade: (name) => {
+    if (name) app.showShade(name);
+    app.colour(name ? "dimension" : (app.before ?? "intensity"));
+  },
+  returns: (shown) => {
+    app.returns = shown;
+  },
   "plan-as": (text) => app.planAs(text),
   "plan-floor": (text, value) => {
     app.floor = text === "" ? null : value;

@@ -210,7 +210,18 @@ function plan(view, app) {
 }
 
 function space(view, app) {
-  return common(view, app) + stations(view, app);
+  return common(view, app) + stations(view, app) + legend(view, app);
+}
+
+// What the colours of a dimension stand for.
+function legend(view, app) {
+  const { shade } = app,
+    { notation } = app.cloud.data;
+  if (!shade || (view.mode ?? app.mode) !== "dimension") return "";
+  const [x, y, w] = [14, 48, 160];
+  const value = (v) => (shade.length ? said(notation, v, 3) : String(+v.toPrecision(4)));
+  const bar = `<rect x="${x}" y="${y}" width="${w}" height="7" fill="url(#${shade.about_zero ? "sides" : "ramp"})"/>`;
+  return `<g class="scale">${bar}${text([x, y - 5], shade.name)}${text([x, y + 20], value(shade.low), 'class="small"')}${text([x + w, y + 20], value(shade.high), 'class="small" text-anchor="end"')}</g>`;
 }
 
 // Chainage and height lines of the slab, heights written at the right edge.

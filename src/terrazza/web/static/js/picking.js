@@ -1,4 +1,5 @@
 // Picking: under the moving pointer the nearest drawn point, from the loaded nodes; on a click the stored point, from the server.
+import { returnsHidden } from "./layout.js";
 import { ask } from "./trouble.js";
 
 const RINGS = [1.5, 3, 6, 10]; // px: the nearest point within the smallest ring that has any
@@ -48,6 +49,7 @@ export async function exact(app, view, px, py) {
     ...view.ray(px, py),
     scans: app.cloud.visibleScans().map((s) => s.id),
     hidden_classes: [...app.cloud.hiddenClasses],
+    returns: returnsHidden(app.returns),
     slab: slab ?? null,
     wall: wall ?? null,
     along: along ?? null,

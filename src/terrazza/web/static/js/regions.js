@@ -94,26 +94,28 @@ export class Regions {
       scans: app.cloud.visibleScans().map((s) => s.id),
       hidden: [...app.cloud.hiddenClasses],
     };
+    const shade = app.shade?.key ?? "";
     const key =
+      shade +
       JSON.stringify(region) +
       app.cloud
         .visibleScans()
         .map((s) => s.record.version + (app.moving?.scan === s ? "" : s.record.pose))
         .join();
-    held.wanted = { key, region, budget: Math.round(view.budgets[+app.still]) };
+    held.wanted = { key, shade, region, budget: Math.round(view.budgets[+app.still]) };
     if (!held.asking) this.fetch(view, held);
   }
 
   async fetch(view, held) {
-    const { key, region, budget } = held.wanted,
+    const { key, shade, region, budget } = held.wanted,
       first = key !== held.key;
     if (!first && (held.whole || held.budget >= budget || !this.app.still)) return; // the rest comes when nothing moves any more
     const asked = first ? Math.min(budget, FIRST) : budget;
     held.asking = true;
     try {
       const url = `/jobs/${this.app.job}/scene/region`;
-      const answer = await again(() => ask(url, { json: { ...region, budget: asked } }), { tries: 3 });
-      this.receive(held, await answer.arrayBuffer());
+      const answer = await again(() => ask(url, { json: { ...region, shade, budget: asked } }), { tries: 3 });
+      this.receive(held, await answer.arrayBuffer(), shade);
       Object.assign(held, { key, budget: asked, failed: false });
     } catch (error) {
       if (!held.failed) tell(error); // once, and not with every movement
@@ -124,20 +126,21 @@ export class Regions {
     if (held.wanted) this.fetch(view, held);
   }
 
-  receive(held, buffer) {
+  receive(held, buffer, shade) {
     this.drop(held);
     const head = new DataView(buffer),
       { cloud } = this.app,
-      count = head.getUint32(0, true);
+      count = head.getUint32(0, true),
+      planes = shade ? [...layout.planes, layout.shade] : layout.planes;
     held.whole = head.getUint32(4, true) === 1;
     for (let k = 0, at = 16; k < count; k++) {
       const scan = cloud.scans.get(head.getUint32(at, true)),
         n = head.getUint32(at + 4, true),
         place = [8, 16, 24].map((d) => head.getFloat64(at + d, true)),
         geometry = new THREE.BufferGeometry();
-      const bytes = 16 + 4 * (layout.planes.length - 1),
+      const bytes = 16 + 4 * (planes.length - 1),
         from = buffer.slice(at + 32, at + 32 + bytes * n);
-      layout.planes.forEach((name, p) => {
+      planes.forEach((name, p) => {
         const values = p ? new Uint8Array(from, (12 + 4 * p) * n, 4 * n) : new Float32Array(from, 0, 4 * n);
         geometry.setAttribute(p ? name : "position", new THREE.BufferAttribute(values, 4, p > 0));
       });

@@ -3,22 +3,28 @@ import * as THREE from "../vendor/three.module.js";
 import { declarations, rampModes } from "./layout.js";
 import { rgb } from "./palette.js";
 
-const MODES = ["intensity", "native", "photo", "scan", "class", "height"];
+const MODES = ["intensity", "native", "photo", "scan", "class", "height", "dimension"];
 export const modes = () => [...MODES, ...rampModes()]; // colourings, in the shader's numbers
 const vertex = () => `precision highp float; precision highp int;
 ${declarations()}
 uniform mat4 modelMatrix, viewMatrix, projectionMatrix;
-uniform int uMode, uBoxOn; uniform float uSize, uGrow; uniform mat4 uBox; uniform bool uFacing; uniform vec4 uEye, uStand; uniform vec2 uHeights, uTone, uSlab; uniform bool uSlabOn, uWallOn; uniform vec3 uScan, uInk; uniform vec4 uWall, uAlong;
+uniform int uMode, uBoxOn, uHidden; uniform bool uAboutZero; uniform float uSize, uGrow; uniform mat4 uBox; uniform bool uFacing; uniform vec4 uEye, uStand; uniform vec2 uHeights, uTone, uSlab; uniform bool uSlabOn, uWallOn; uniform vec3 uScan, uInk; uniform vec4 uWall, uAlong;
 uniform highp sampler2D uClasses;
 out vec3 vColour;
 vec3 ramp(float t) {
   vec3 a = vec3(.173, .431, .561), b = vec3(.424, .478, .184), c = vec3(.914, .773, .231), d = vec3(.706, .318, .184);
   return t < .33 ? mix(a, b, t * 3.) : t < .66 ? mix(b, c, t * 3. - 1.) : mix(c, d, min(t * 3. - 2., 1.));
 }
+// below and above 0, pale at it
+vec3 sides(float t) {
+  vec3 low = vec3(.122, .353, .471), none = vec3(.89, .87, .80), high = vec3(.62, .18, .09);
+  return t < .5 ? mix(low, none, t * 2.) : mix(none, high, t * 2. - 1.);
+}
 void main() {
   vec4 w = modelMatrix * vec4(position.xyz, 1.);
   vec4 kind = texelFetch(uClasses, ivec2(int(KIND * 255. + .5), 0), 0);
-  bool gone = FLAGS > .001 || kind.a < .5 || (uSlabOn && (w.z < uSlab.x || w.z > uSlab.y)) || (uWallOn && (abs(dot(uWall.xy, w.xy) - uWall.z) > uWall.w || dot(uAlong.xy, w.xy) < uAlong.z || dot(uAlong.xy, w.xy) > uAlong.w));
+  int flags = int(FLAGS * 255. + .5);
+  bool gone = (flags & (HIDES | uHidden)) != 0 || kind.a < .5 || (uSlabOn && (w.z < uSlab.x || w.z > uSlab.y)) || (uWallOn && (abs(dot(uWall.xy, w.xy) - uWall.z) > uWall.w || dot(uAlong.xy, w.xy) < uAlong.z || dot(uAlong.xy, w.xy) > uAlong.w));
   bool boxed = all(lessThanEqual(abs((uBox * w).xyz), vec3(1.)));
   gone = gone || (uBoxOn == 1 && !boxed) || (uBoxOn == 2 && boxed);
   // a point is seen from behind where the eye lies on the other side of it than its station
@@ -32,6 +38,10 @@ void main() {
   else if (uMode == 3) vColour = uScan * (.72 + .28 * tone);
   else if (uMode == 4) vColour = kind.rgb * (.75 + .25 * tone);
   else if (uMode == 5) vColour = ramp(clamp((w.z - uHeights.x) / (uHeights.y - uHeights.x), 0., 1.)) * (.75 + .25 * tone);
+  else if (uMode == 6) {
+    float t = (SHADE * 255. - 1.) / 254.;
+    vColour = SHADE < .002 ? vec3(.62, .60, .55) * (.6 + .4 * tone) : uAboutZero ? sides(t) : ramp(t);
+  }
   else if (uMode < 0) vColour = uInk;
   else vColour = ramp(RAMP(uMode));
 }`;
@@ -100,6 +110,8 @@ export function sharedUniforms(classTexture) {
     uEye: { value: new THREE.Vector4() },
     uGrow: { value: 0 },
     uClasses: { value: classTexture },
+    uHidden: { value: 0 },
+    uAboutZero: { value: false },
     uInk: { value: new THREE.Color(0x1d2b2a) },
   };
 }

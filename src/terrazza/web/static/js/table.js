@@ -4,6 +4,7 @@ import * as boxes from "./boxes.js";
 import { Cloud } from "./cloud.js";
 import * as frame from "./frame.js";
 import { Ink } from "./ink.js";
+import { returnsHidden } from "./layout.js";
 import { fillLists, markColourings } from "./lists.js";
 import { said } from "./notation.js";
 import { Painter } from "./painter.js";
@@ -32,6 +33,8 @@ const EYE = 0.3; // m below the first station: where the plan slab lies at first
 const DECLARED = {
   mode: ["intensity", "draw"], // colouring of the points
   before: [null, "none"], // and the one before it
+  shade: [null, "dirty"], // the dimension that points bring with them, as the scene tells of it
+  returns: ["all", "draw"], // which returns of a pulse are shown: all, first, last, only
   planMode: ["walls", "draw"],
   floor: [null, "dirty"], // number of the floor in plan; null: all
   size: [2, "draw"], // px
@@ -93,6 +96,13 @@ export class Table {
     this.state.on(["picked", "under", "draft"], () => this.readout());
     this.state.on(["hiddenClasses"], () => this.cloud.paintClasses());
     this.state.on(["box"], () => boxes.shown(this));
+    this.state.on(["returns"], () => {
+      this.cloud.shared.uHidden.value = returnsHidden(this.returns);
+    });
+    this.state.on(["shade"], () => {
+      this.cloud.shared.uAboutZero.value = Boolean(this.shade?.about_zero);
+      markColourings(this);
+    });
     this.state.on(["mode"], ({ mode }) => {
       this.before = mode;
       markColourings(this);
@@ -172,6 +182,7 @@ export class Table {
     });
     if (this.cloud.shift) this.shiftViews(this.cloud.shift);
     if (!this.fitted || this.wasPlaced !== this.placedKey()) this.fit();
+    if (this.shade) this.showShade();
     fillLists(this);
     this.showSlab();
     const coming = this.comingBox?.(this.cloud.data);
@@ -247,7 +258,14 @@ export class Table {
   }
 
   colour(mode) {
+    if (mode === "dimension") this.showShade();
     this.mode = mode;
+  }
+
+  // Points bring a dimension with them: the one named, the one they brought already, or the first.
+  showShade(name = this.shade?.name) {
+    const { shades } = this.cloud.data;
+    this.shade = shades.find((s) => s.name === name) ?? shades[0] ?? null;
   }
 
   use(tool) {
