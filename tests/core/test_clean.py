@@ -5,6 +5,7 @@ import pytest
 from scipy.spatial import cKDTree
 
 from terrazza.core.clean import outliers, outline
+from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET
 from terrazza.errors import Cancelled
 from tests.conftest import REFERENCES
@@ -106,6 +107,39 @@ def test_points_behind_the_eye_are_never_inside():
     view = np.array([[1.0, 0, 0, 0], [0, 1, 0, 0], [0, 0, 1, 0], [0, 0, 1, 0]])  # looks along +z
     xyz = np.array([[0.1, 0.1, 1.0], [0.1, 0.1, -1.0]])
     assert outline.select(xyz, view, SQUARE).tolist() == [True, False]
+
+
+def test_outlines_from_a_station_are_cones():
+    rng = np.random.default_rng(4)
+    xyz, eye = rng.uniform(-6, 6, (5000, 3)), np.array([1.0, -2, 0.5])
+    way = np.array([np.cos(2.8), np.sin(2.8), 0.3])  # towards the seam of azimuths, which the pose turns away
+    pose = rigid.inverse(rigid.make(rigid.about_z(2.8), eye))
+    off = np.degrees(np.arccos((xyz - eye) @ way / np.linalg.norm(xyz - eye, axis=1) / np.linalg.norm(way)))
+    turn, up = np.linspace(0, 2 * np.pi, 200), np.arctan(0.3)
+    ring = np.radians(8) * np.c_[np.cos(turn) / np.cos(up), np.sin(turn)] + [0, up]
+    taken = outline.select(xyz, pose, ring / [np.pi, np.pi / 2], around=True)
+    assert taken[off < 7.7].all() and not taken[off > 8.4].any() and 10 < taken.sum() < 200
+    near = outline.seen(xyz, pose, outline.depths(xyz[:1], pose, True), True)
+    first = np.linalg.norm(xyz - eye, axis=1) <= np.linalg.norm(xyz[0] - eye) * 1.02 + 0.05
+    beside = np.degrees(
+        np.arccos(
+            np.clip(
+                (xyz - eye)
+                @ (xyz[0] - eye)
+                / np.linalg.norm(xyz - eye, axis=1)
+                / np.linalg.norm(xyz[0] - eye),
+                -1,
+                1,
+            )
+        )
+    )
+    assert near[first | (beside > 1)].all() and not near[~first & (beside < 0.1)].any()
+
+
+def test_an_outline_may_keep_to_a_depth():
+    xyz = np.random.default_rng(2).uniform(-1, 1, (4000, 3))
+    taken = outline.select(xyz, np.eye(4), SQUARE, depth=(-0.25, 0.5))
+    assert (taken == ((np.abs(xyz[:, :2]) < 0.5).all(1) & (xyz[:, 2] >= -0.25) & (xyz[:, 2] <= 0.5))).all()
 
 
 def test_neighbours_are_those_of_the_tree():

@@ -5,17 +5,16 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import Field
 
-from terrazza.core.classify import classes
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import ParamsError
 from terrazza.later import later
-from terrazza.operations.classify.counting import before_after, class_counts
 from terrazza.operations.clean.filtering import limited
 from terrazza.operations.clean.shelves import shelve
 from terrazza.operations.clean.taking import take_out, told
 from terrazza.operations.clean.trying import Piece, Tried, try_on
 from terrazza.operations.pieces import portions
+from terrazza.operations.pieces.counting import before_after, class_counts, class_namer
 from terrazza.operations.pieces.surfaces import CloudPiece
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job, Scan
@@ -41,6 +40,18 @@ class OutlineParams(Params):
         "circle its middle and a point on it.",
         min_length=2,
         max_length=5000,
+    )
+    around: bool = field(
+        "From a station",
+        False,
+        help="The view is the pose of an eye that looks all around, the screen azimuth / 180° and elevation "
+        "/ 90°.",
+    )
+    depth: list[float] = field(
+        "Depth",
+        list,
+        help="Two values of the view's third coordinate to keep between; empty: all.",
+        max_length=2,
     )
     shape: Literal["corners", "rectangle", "circle"] = field("Shape", "corners")
     through: bool = field(
@@ -104,7 +115,7 @@ class Outline(Operation):
         scans = [s for s in job.need_scans(params.scans, placed=True) if s.id in piece.points]
         args, common = self.judged(job, scans, params, Part(progress, 0, 0.5))
         tried = try_on(job, scans, piece, limited, args, common, Part(progress, 0.5, 1))
-        return tried.with_figures(told(tried.tallies), [])
+        return tried.with_figures(told(tried.tallies, class_namer(job)), [])
 
     @staticmethod
     def judged(job: Job, scans: list[Scan], params: OutlineParams, progress: Progress) -> tuple:
@@ -112,8 +123,10 @@ class Outline(Operation):
         polygon = corners(params.shape, np.array(params.polygon))
         slab = tuple(sorted(params.slab)) if len(params.slab) == 2 else None
         view = np.array(params.view)
-        depths = None if params.through else _depths(job, scans, view, progress)
-        rule = (view, polygon, slab, job.frame, params.outside, params.classes, depths)
+        depth = tuple(sorted(params.depth)) if len(params.depth) == 2 else None
+        look = (view, params.around)
+        depths = None if params.through else _depths(job, scans, look, progress)
+        rule = (look, polygon, (slab, depth), job.frame, params.outside, params.classes, depths)
         box = working_box(job, params.within)
         return {s.id: (s.pose, job.grid_pose(s)) for s in scans}, (outlined, rule, box)
 
@@ -126,7 +139,7 @@ class Outline(Operation):
         found = portions.rewrite(job, scans, "class", _given, args, progress, "Giving the class", rule)
         points = int(sum(sum(t) for t in found.values()))
         return {
-            "says": f"{points:,} points {where} the outline are {classes.name(code)} now",
+            "says": f"{points:,} points {where} the outline are {class_namer(job)(code)} now",
             "points": points,
             "taken": points,
         } | before_after(job, before)
@@ -148,14 +161,14 @@ def corners(shape: str, polygon: np.ndarray) -> np.ndarray:
 
 
 def outlined(cloud: Cloud, start: int, stop: int, pose, common) -> np.ndarray:
-    """Mask of a stretch of points that an outline takes; ``common`` is (view, polygon, slab, frame, outside,
-    classes, depths of what is seen).
+    """Mask of a stretch of points that an outline takes; ``common`` is ((view, whether it looks all around),
+    polygon, (slab, depth), frame, outside, classes, depths of what is seen).
     """
-    view, polygon, slab, frame, outside, codes, depths = common
+    (view, around), polygon, (slab, depth), frame, outside, codes, depths = common
     xyz = rigid.apply(pose, cloud.xyz(start, stop))
-    mask = outline.select(xyz, view, polygon, None, outside)
+    mask = outline.select(xyz, view, polygon, None, outside, around, depth)
     if depths is not None:
-        mask &= outline.seen(xyz, view, depths)
+        mask &= outline.seen(xyz, view, depths, around)
     if slab is not None:
         height = rigid.apply(frame, xyz)[:, 2]
         mask &= (height >= slab[0]) & (height <= slab[1])
@@ -164,7 +177,7 @@ def outlined(cloud: Cloud, start: int, stop: int, pose, common) -> np.ndarray:
     return mask
 
 
-def _depths(job: Job, scans: list[Scan], view: np.ndarray, progress: Progress) -> np.ndarray:
+def _depths(job: Job, scans: list[Scan], look: tuple[np.ndarray, bool], progress: Progress) -> np.ndarray:
     """How far the nearest point is in every pixel of the view."""
     pieces = [
         (CloudPiece.of(job, s), s.pose, start, stop)
@@ -172,16 +185,16 @@ def _depths(job: Job, scans: list[Scan], view: np.ndarray, progress: Progress) -
         for start, stop in job.cloud(s.id).blocks()
     ]
     sizes = [stop - start for *_, start, stop in pieces]
-    found = job.fleet.map(_depth, pieces, sizes, progress, "Looking at what is seen", view, light=True)
+    found = job.fleet.map(_depth, pieces, sizes, progress, "Looking at what is seen", look, light=True)
     return np.min(found, axis=0)
 
 
-def _depth(piece, view, progress: Progress) -> np.ndarray:
+def _depth(piece, look, progress: Progress) -> np.ndarray:
     of, pose, start, stop = piece
     cloud = of.open()
     xyz = rigid.apply(pose, cloud.xyz(start, stop)[cloud.kept(start, stop)])
     progress.advance(stop - start, stop - start)
-    return outline.depths(xyz, view)
+    return outline.depths(xyz, *look)
 
 
 def _given(cloud: Cloud, start: int, stop: int, args, common):

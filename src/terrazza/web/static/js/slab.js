@@ -88,6 +88,22 @@ export class SlabView extends View {
   limitsAt(px) {
     return this.limitsOf(this.pieceAt(this.toWorld(px, 0)[0]));
   }
+  // How the piece at a pixel is seen: the matrix from the scene to the screen, and the depths that the slab reaches from and to there.
+  pieceSeen(px) {
+    const along = this.toWorld(px, 0)[0],
+      k = this.pieces.findIndex((p) => along <= p.to),
+      piece = this.pieces.at(k),
+      { matrix } = this.drawn.at(k),
+      e = matrix.elements,
+      depthOf = (off) => {
+        const [x, y] = [piece.a[0] - piece.u[1] * off, piece.a[1] + piece.u[0] * off];
+        return e[2] * x + e[6] * y + e[14];
+      };
+    return {
+      matrix,
+      depth: [depthOf(-this.thickness / 2), depthOf(this.thickness / 2)].sort((a, b) => a - b),
+    };
+  }
   // One camera a piece, each shifted so that the piece appears where it lies along the line.
   prepare() {
     const w = (this.rect.width * this.scale) / 2,

@@ -1,4 +1,5 @@
 // The view from a station: tiles of its range grid on a canvas, zoomed down to the single pixel, with what is marked in it.
+import * as THREE from "../vendor/three.module.js";
 import { common, triangle } from "./marks.js";
 import { said } from "./notation.js";
 import { escaped } from "./text.js";
@@ -105,6 +106,23 @@ export class StationView {
     const column = between(azimuth, across, az),
       row = between(elevation, down, Math.atan2(z, Math.hypot(x, y)));
     return column === null || row === null ? null : [column, row];
+  }
+
+  // An outline (px) as directions: the matrix from the scene to an eye here that looks towards its middle, and the outline there in half turns and quarter turns.
+  around(path) {
+    const { azimuth, across, elevation, down, scan, eye } = this.about,
+      seen = path.map(([px, py]) => {
+        const [column, row] = this.toGrid(px, py).map((v) => v - 0.5),
+          { columns, turn } = this.about,
+          laps = turn ? Math.floor(column / columns) : 0;
+        return [at(across, azimuth, column - laps * columns) - laps * 2 * Math.PI, at(down, elevation, row)];
+      }),
+      middle = (Math.min(...seen.map((s) => s[0])) + Math.max(...seen.map((s) => s[0]))) / 2;
+    const matrix = new THREE.Matrix4()
+      .makeRotationZ(-middle)
+      .multiply(new THREE.Matrix4().makeTranslation(-eye[0], -eye[1], -eye[2]))
+      .multiply(this.app.cloud.scans.get(scan).matrix.clone().invert());
+    return { matrix, polygon: seen.map(([a, e]) => [(a - middle) / Math.PI, e / (Math.PI / 2)]) };
   }
 
   draw() {
@@ -252,11 +270,20 @@ export class StationView {
     this.pane.addEventListener("pointerdown", (e) => {
       if (e.target.closest(".opts, .tag")) return;
       this.pane.setPointerCapture(e.pointerId);
+      const tool = this.app.tools[this.app.tool];
+      if (e.button === 0 && tool.drags && tool.around && tool.down(this.app, this, ...at(e), e)) {
+        drag = { tool };
+        return;
+      }
       drag = { at: at(e), from: at(e), moved: false, go: e.target.closest(".go")?.dataset.scan }; // marks are drawn anew while it is down
     });
     this.pane.addEventListener("pointermove", (e) => {
       if (!drag) return;
       const [x, y] = at(e);
+      if (drag.tool) {
+        drag.tool.move(this.app, this, x, y, e);
+        return this.mark();
+      }
       if (Math.hypot(x - drag.from[0], y - drag.from[1]) > 3) drag.moved = true;
       this.x -= (x - drag.at[0]) / this.scale;
       this.y -= (y - drag.at[1]) / this.scale;
@@ -267,6 +294,7 @@ export class StationView {
     this.pane.addEventListener("pointerup", (e) => {
       const was = drag;
       drag = null;
+      if (was?.tool) return was.tool.up(this.app, this, ...at(e));
       if (!was || was.moved) return;
       if (was.go) this.open(was.go);
       else this.app.clicked(this, ...at(e));
@@ -320,6 +348,15 @@ function between(falling, places, value) {
   }
   const t = (falling[low] - value) / Math.max(falling[low] - falling[high], 1e-12);
   return places[low] + t * (places[high] - places[low]);
+}
+
+// Linear between knots of a rising table, and on beyond its ends.
+function at(rising, values, place) {
+  const last = rising.length - 1,
+    k = Math.min(Math.max(rising.findIndex((r) => r > place) - 1, 0), last - 1),
+    from = rising.at(-1) <= place ? last - 1 : k,
+    t = (place - rising[from]) / Math.max(rising[from + 1] - rising[from], 1e-12);
+  return values[from] + t * (values[from + 1] - values[from]);
 }
 
 // The name of what is marked and how far it is, where it is seen and there is room.

@@ -4,6 +4,39 @@ import { button, link, send, show, viewOf } from "../gestures.js";
 import { html } from "../text.js";
 
 const STEP = 3; // px between the points of the outline
+const ROUND = 96; // sides of a circle
+const SHAPES = ["freehand", "corners", "rectangle", "circle"];
+const chosen = { shape: "freehand" };
+
+// The outline (px) of a shape: of a rectangle from two opposite corners, of a circle from its middle and a place on it.
+function shaped(path) {
+  const [[x, y], [u, v]] = [path[0], path.at(-1)];
+  if (chosen.shape === "rectangle")
+    return [
+      [x, y],
+      [u, y],
+      [u, v],
+      [x, v],
+    ];
+  if (chosen.shape !== "circle") return path;
+  const radius = Math.hypot(u - x, v - y);
+  return Array.from({ length: ROUND }, (_, k) => {
+    const turn = (2 * Math.PI * k) / ROUND;
+    return [x + radius * Math.cos(turn), y + radius * Math.sin(turn)];
+  });
+}
+
+// A view as the operation knows it: job frame to screen, the outline there, and what of its depth counts.
+function looked(app, view, path) {
+  if (view === app.station) {
+    const { matrix, polygon } = view.around(path);
+    return { view: viewOf(app, { matrix }), polygon, "around.there": "1", around: "on" };
+  }
+  const polygon = path.map(([x, y]) => view.toScreen(x, y));
+  if (view.kind !== "slab") return { view: viewOf(app, view), polygon };
+  const { matrix, depth } = view.pieceSeen(path[0][0]);
+  return { view: viewOf(app, { matrix }), polygon, depth };
+}
 
 // What is asked for with an outline: the view, the outline on its screen, and what was shown.
 function asked(app, view, path) {
@@ -14,9 +47,12 @@ function asked(app, view, path) {
   const shown = Object.keys(app.cloud.data.classes)
     .map(Number)
     .filter((c) => !hiddenClasses.has(c));
+  const look = Object.entries(looked(app, view, path)).map(([name, value]) => [
+    name,
+    typeof value === "string" ? value : JSON.stringify(value),
+  ]);
   return {
-    view: JSON.stringify(viewOf(app, view)),
-    polygon: JSON.stringify(path.map(([x, y]) => view.toScreen(x, y))),
+    ...Object.fromEntries(look),
     slab: app.slabOn ? JSON.stringify([low + z0, high + z0]) : "[]",
     within: box?.kept ? box.name : "",
     scans: JSON.stringify(placed.map((s) => s.id)),
@@ -86,7 +122,24 @@ function ask(app, values) {
 
 function leave(app) {
   app.outline = null;
-  show("");
+  start(app);
+}
+
+// Which shape is drawn; corners are touched one after another until the outline is closed.
+function start(app) {
+  const drawing = app.outline?.path.length ?? 0;
+  const shapes = SHAPES.map((s) =>
+    s === chosen.shape ? `<b>${s}</b>` : `<button class="plain link" data-do="${s}">${s}</button>`,
+  );
+  const close = drawing > 2 ? button("close", "close it") : "";
+  show(
+    `${shapes.join(" · ")}${close ? `<br>${close}` : ""}${drawing ? link("drop", "drop it") : ""}`,
+    (what) => {
+      if (what === "close") return ask(app, asked(app, app.outline.view, app.outline.path));
+      if (what !== "drop") chosen.shape = what;
+      leave(app);
+    },
+  );
 }
 
 export default {
@@ -99,25 +152,40 @@ export default {
   cursor: "crosshair",
   sends: ["clean.outline", "classify.example", "boxes.around"],
   drags: true,
+  around: true, // also in the view from a station
+  enter: start,
   down(app, view, px, py) {
-    if (view.kind === "slab") return false;
+    if (chosen.shape === "corners") return false;
     show("");
     app.outline = { view, path: [[px, py]] };
     return true;
   },
+  click(app, view, px, py) {
+    if (chosen.shape !== "corners") return;
+    const before = app.outline?.view === view ? app.outline.path : [];
+    app.outline = { view, path: [...before, [px, py]] };
+    start(app);
+  },
   move(app, _view, px, py) {
     const { view, path } = app.outline,
       last = path.at(-1);
-    if (Math.hypot(px - last[0], py - last[1]) > STEP) app.outline = { view, path: [...path, [px, py]] };
+    if (["rectangle", "circle"].includes(chosen.shape)) app.outline = { view, path: [path[0], [px, py]] };
+    else if (Math.hypot(px - last[0], py - last[1]) > STEP) app.outline = { view, path: [...path, [px, py]] };
   },
   up(app, view) {
     const { path } = app.outline;
-    path.length < 3 ? leave(app) : ask(app, asked(app, view, path));
+    const whole = path.length > 1 ? shaped(path) : path;
+    whole.length < 3 ? leave(app) : ask(app, asked(app, view, whole));
   },
   marks(app, view) {
     const { outline } = app;
     if (outline?.view !== view || outline.path.length < 2) return "";
-    return `<polygon points="${outline.path.map((p) => p.join(",")).join(" ")}" class="outline"/>`;
+    return `<polygon points="${shaped(outline.path)
+      .map((p) => p.join(","))
+      .join(" ")}" class="outline"/>`;
   },
-  leave,
+  leave(app) {
+    app.outline = null;
+    show("");
+  },
 };
