@@ -54,6 +54,12 @@ SMALL = TABLE | {
     "draw.section",
     "draw.sections",
     "draw.paint",
+    "draw.line",
+    "draw.layers",
+    "draw.text",
+    "draw.move_corners",
+    "draw.reshape",
+    "classify.name_class",
     "surface.deviation",
     "surface.picture",
     "deliver.landxml",
@@ -163,6 +169,12 @@ CASES = {
     "draw.break_lines": {"at": "FLOOR", "heading_deg": 0, "corners": [[-0.5, 0], [0.5, 0]]},
     "draw.paint": {"at": "PLACE", "which": "all as bright", "reach": 4},
     "draw.rename": {"drawing": 1, "name": "A"},
+    "draw.layers": {"path": "LAYERS"},
+    "draw.text": {"text": "A", "at": [0, 0, 0]},
+    "draw.line": {"at": [[0, 0, 0], [1, 0, 0], [1, 1, 0]], "closed": True},
+    "draw.move_corners": {"drawing": 1, "line": 1, "at": [[0, 0, 0], [1, 0, 0]]},
+    "draw.reshape": {"drawing": 1, "line": 1, "how": "copy", "shift": [0, 0, 1]},
+    "classify.name_class": {"code": 70, "name": "Lemon"},
     "measure.take": {"points": [{"scan": 1, "at": [1, 2, 0]}, {"scan": 2, "at": [0, 1, 1]}]},
     "pins.put": {"points": [{"scan": 1, "at": [1, 2, 0]}]},
     "boxes.put": {"centre": [0, 0, 0], "size": [4, 5, 6], "name": "box 1"},
@@ -201,8 +213,11 @@ def params_of(operation, job, field, folder):
         scenes.write_room(folder / "room.e57", posed=True, rows=60, columns=140)
     if operation == "import.add_photo":
         Image.new("RGB", (64, 32), "olive").save(folder / "pano.png")
+    if operation == "draw.layers":
+        (folder / "layers.csv").write_text("layer,for\nA,WALLS\n")
     text = (
         json.dumps(CASES[operation])
+        .replace("LAYERS", str(folder / "layers.csv"))
         .replace("ROOM", str(folder / "room.e57"))
         .replace("PANORAMA", str(folder / "pano.png"))
         .replace("PATH", str(folder / "path.txt"))

@@ -8,6 +8,12 @@ from terrazza.files import whole
 
 COLOURS = (7, 30, 5, 3, 6, 4)
 DASHED = "GUESSED"
+# Line types of layer tables: lengths (m) of a pattern as a whole, and of its dashes, dots and gaps.
+PATTERNS = {
+    "DASHED": [0.3, 0.2, -0.1],
+    "DOTTED": [0.1, 0.0, -0.1],
+    "DASH-DOT": [0.5, 0.3, -0.1, 0.0, -0.1],
+}
 
 
 def layer_name(text: str) -> str:
@@ -15,10 +21,15 @@ def layer_name(text: str) -> str:
     return re.sub(r'[<>/\\":;?*|=`,]', "-", text).strip() or "lines"
 
 
-def write(path: str, lines: list[dict], texts: list[dict] | tuple = ()) -> None:
+def write(
+    path: str, lines: list[dict], texts: list[dict] | tuple = (), layers: dict[str, dict] | None = None
+) -> None:
     """Write ``lines``: each with ``vertices`` (m, 2 or 3), ``layer``, ``name``, ``closed``, ``elevation``,
     ``arcs`` ((from, to) vertices on one arc); those with ``space`` as lines in space; the ``guessed`` dashed.
     ``texts``: each with ``text``, ``layer``, ``at`` (2 or 3, m) and ``height`` (m).
+
+    ``layers`` are an office's, by the layer whose lines go onto them: each with ``name``, ``colour``
+    (#rrggbb, a number from 1 to 255, or nothing), ``line_type`` and ``text_height`` (m, 0: as drawn).
 
     The name travels as extended data under the application id TERRAZZA.
     """
@@ -32,11 +43,14 @@ def write(path: str, lines: list[dict], texts: list[dict] | tuple = ()) -> None:
     document.appids.add("TERRAZZA")
     document.linetypes.add(DASHED, pattern=[0.15, 0.1, -0.05], description="guessed")
     space = document.layouts.get("Model")
-    for number, name in enumerate(sorted({layer_name(one["layer"]) for one in (*lines, *texts)})):
-        if name not in document.layers:
-            document.layers.add(name, color=COLOURS[number % len(COLOURS)])
+    layers = layers or {}
+    for name, pattern in PATTERNS.items():
+        document.linetypes.add(name, pattern=pattern, description=name.lower())
+    for number, own in enumerate(sorted({one["layer"] for one in (*lines, *texts)})):
+        _add_layer(document, own, layers.get(own, {}), COLOURS[number % len(COLOURS)])
+    on = lambda one: layer_name(layers[one["layer"]]["name"] if one["layer"] in layers else one["layer"])
     for line in lines:
-        how = {"layer": layer_name(line["layer"])}
+        how = {"layer": on(line)}
         if line.get("guessed"):
             how["linetype"] = DASHED
         closed = bool(line.get("closed"))
@@ -48,11 +62,24 @@ def write(path: str, lines: list[dict], texts: list[dict] | tuple = ()) -> None:
             entity = space.add_lwpolyline(flat, format="xyb", close=closed, dxfattribs=how)
         entity.set_xdata("TERRAZZA", [(1000, line["name"][:250])])
     for text in texts:
-        how = {"layer": layer_name(text["layer"]), "char_height": text["height"]}
+        tall = layers.get(text["layer"], {}).get("text_height") or text["height"]
+        how = {"layer": on(text), "char_height": tall}
         entity = space.add_mtext(text["text"].replace("\n", "\\P"), dxfattribs=how)
         entity.set_location(text["at"], attachment_point=MTextEntityAlignment.MIDDLE_CENTER)
     with whole(path) as partial:
         document.saveas(partial)
+
+
+def _add_layer(document, own: str, office: dict, colour: int) -> None:
+    """The layer that the lines of one go onto, with what an office says of it."""
+    name, wanted = layer_name(office.get("name") or own), office.get("colour", "")
+    if name in document.layers:
+        return
+    layer = document.layers.add(name, color=int(wanted) if wanted.isdecimal() else colour)
+    if wanted.startswith("#"):
+        layer.rgb = tuple(bytes.fromhex(wanted[1:]))
+    if office.get("line_type"):
+        layer.dxf.linetype = office["line_type"].upper()
 
 
 def bulged(vertices, arcs, closed: bool) -> list[tuple[float, float, float]]:

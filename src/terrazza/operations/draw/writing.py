@@ -38,6 +38,6 @@ def write_dxf(job: Job, drawings: list[dict], path: str, flat: bool = False) -> 
                 lines.append(about | {"vertices": grid.tolist(), "space": True})
         if line is not None and flat:
             right += float(np.linalg.norm(np.diff(line, axis=0), axis=1).sum()) + BESIDE
-    dxf.write(full, lines, texts)
+    dxf.write(full, lines, texts, job.facts("layer"))
     job.deliver(full, format="DXF", lines=len(lines))
     return full

@@ -87,7 +87,9 @@ export class Painter {
     if (this.frame) return;
     this.frame = requestAnimationFrame(() => {
       this.frame = 0;
-      this.paint ? this.render(false) : this.markViews();
+      if (this.paint) return this.render(false);
+      this.markViews();
+      this.restate();
     });
   }
 

@@ -80,7 +80,7 @@ export function wireSheets(app, toStep) {
   });
   document.body.addEventListener("brought", refreshSheet);
   document.body.addEventListener("htmx:configRequest", ({ detail }) => {
-    const field = detail.elt.querySelector?.("input[data-course]"); // a line in plan: A to B, where none is typed
+    const field = detail.elt.closest?.("form")?.querySelector("input[data-course]"); // a line in plan: A to B, where none is typed
     if (field && !field.value) detail.parameters[field.name] = JSON.stringify(courseOf(app));
   });
   document.body.addEventListener("htmx:afterSwap", (e) => {
