@@ -8,9 +8,9 @@ from PIL import Image
 
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
-from terrazza.errors import StateError
+from terrazza.errors import NotFound, StateError
 from terrazza.operations.pieces import stations
-from terrazza.web.contexts import station
+from terrazza.web.contexts import placements, station
 from tests.conftest import REFERENCES
 from tests.run import must, opened
 from tests.scenes import write_room
@@ -91,3 +91,23 @@ def test_scans_without_grid_are_rendered_and_clouds_without_station_refused(work
     assert station.pick(job, 1, 0, r, c, [])["index"] == view.index[r, c]
     with pytest.raises(StateError, match="not taken from one place"):
         stations.view(job, 2)
+
+
+@pytest.mark.parametrize("how", ["plan", "slab"])
+def test_placements_to_choose_from_show_what_tells_them_apart(reading, monkeypatch, how):
+    """Where a scan truly stands it lies on what the others saw; a metre off it looked through them."""
+    scan, get = reading.scans(placed=True)[1], reading.get
+    wrong = scan.pose.copy()
+    wrong[:2, 3] += [1.1, 0.8]
+    offered = {"alternatives": [scan.pose.tolist(), wrong.tolist()]}
+    own = lambda kind, *more: offered if kind == "standing" else get(kind, *more)
+    monkeypatch.setattr(reading, "get", own)
+    counts = []
+    for k in (1, 2):
+        picture = np.asarray(Image.open(io.BytesIO(placements.png(reading, scan.id, k, how))))
+        of = lambda colour: int((picture == colour).all(2).sum())
+        counts.append((of(placements.BOTH), of(placements.OWN), of(placements.AGAINST)))
+    (both, alone, against), (less, more, seen_through) = counts
+    assert both > 2 * less and more > alone and seen_through > 2 * against + 50, counts
+    with pytest.raises(NotFound):
+        placements.png(reading, scan.id, 3, how)

@@ -5,6 +5,7 @@ from fastapi.responses import FileResponse, Response
 
 from terrazza.errors import NotFound
 from terrazza.web.contexts import pictures as context
+from terrazza.web.contexts import placements
 from terrazza.web.routes.common import job_of
 
 router = APIRouter(prefix="/jobs/{job_id}/pictures")
@@ -24,6 +25,13 @@ def inside(request: Request, job_id: int, index: int, file: str, axes: str = "+x
         media_type="image/png",
         headers=KEEP,
     )
+
+
+@router.get("/placement/{scan}/{alternative}/{how}.png")
+def placement(request: Request, job_id: int, scan: int, alternative: int, how: str) -> Response:
+    """A doubted scan at one of the placements that it has to choose from, in “plan” or in a “slab”."""
+    packed = placements.png(job_of(request, job_id), scan, alternative, how)
+    return Response(packed, media_type="image/png", headers=KEEP)
 
 
 @router.get("/target/{number}.png")
