@@ -1,5 +1,7 @@
 """Colours from photos of simulated places: whose colour points take, turns, passers-by, flat pictures."""
 
+import pickle
+
 import numpy as np
 import pytest
 from PIL import Image
@@ -8,27 +10,38 @@ from terrazza.core.color.cameras import Camera
 from terrazza.core.color.evening import stored
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
+from terrazza.work.open import open_workspace
 from tests import beams
+from tests.conftest import like, once
 from tests.photographed import field_work, paint, photograph, seen, things
 from tests.places import building, corridor
 from tests.run import must, opened, perform
 
 
 @pytest.fixture(scope="module")
-def lit(tmp_path_factory):
-    """(workspace, row, place, poses, eyes, figures of colorizing) of three stations in a corridor."""
-    folder = tmp_path_factory.mktemp("colours")
+def lit(shared, tmp_path_factory):
+    """(workspace, row, place, poses, eyes, figures of colorizing) of three stations in a corridor, for this
+    worker alone.
+    """
     place = corridor(np.random.default_rng([11, 0]))
-    scanner = beams.Scanner(rows=260, columns=660)
-    poses, eyes = field_work(str(folder / "c.e57"), place, 0, scanner, 1400, 0.05, 0.4)
-    from terrazza.work.open import open_workspace
 
-    workspace = str(folder / "w")
+    def make(folder):
+        folder.mkdir()
+        scanner = beams.Scanner(rows=260, columns=660)
+        poses, eyes = field_work(str(folder / "c.e57"), place, 0, scanner, 1000, 0.05, 0.4)
+        workspace = str(folder / "w")
+        open_workspace(workspace)
+        row = queries.create_job(workspace, "Colours")
+        must(workspace, row, "import.files", files=[str(folder / "c.e57")])
+        must(workspace, row, "register.automatic")
+        figures = must(workspace, row, "colorize.photos")
+        (folder / "made.pkl").write_bytes(pickle.dumps((poses, eyes, figures)))
+
+    folder = once(shared / "lit", make)
+    workspace = str(like(folder / "w", tmp_path_factory.mktemp("colours") / "w"))
     open_workspace(workspace)
-    row = queries.create_job(workspace, "Colours")
-    must(workspace, row, "import.files", files=[str(folder / "c.e57")])
-    must(workspace, row, "register.automatic")
-    return workspace, row, place, poses, eyes, must(workspace, row, "colorize.photos")
+    poses, eyes, figures = pickle.loads((folder / "made.pkl").read_bytes())
+    return workspace, queries.job_by(name="Colours"), place, poses, eyes, figures
 
 
 def coloured(workspace, row, place, poses):

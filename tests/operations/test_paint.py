@@ -11,6 +11,8 @@ from terrazza.core.draw import paint
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.formats import e57_writer, las_writer
+from terrazza.work.open import open_workspace
+from tests.conftest import like, once
 from tests.run import must, opened, perform
 
 PLACE, TURN = np.array([700.0, 300.0]), np.radians(33)
@@ -81,12 +83,16 @@ def job_of(folder, workspace, made, name):
 
 
 @pytest.fixture(scope="module")
-def lane(tmp_path_factory):
-    from terrazza.work.open import open_workspace
+def lane(shared, tmp_path_factory):
+    """(workspace, row) of the lane, for this worker alone."""
 
-    folder = tmp_path_factory.mktemp("paint")
-    open_workspace(str(folder / "w"))
-    return str(folder / "w"), job_of(folder, str(folder / "w"), ground(np.random.default_rng(1)), "Lane")
+    def make(folder):
+        open_workspace(str(folder / "w"))
+        job_of(folder, str(folder / "w"), ground(np.random.default_rng(1)), "Lane")
+
+    workspace = str(like(once(shared / "paint", make) / "w", tmp_path_factory.mktemp("paint") / "w"))
+    open_workspace(workspace)
+    return workspace, queries.job_by(name="Lane")
 
 
 def outlines(workspace, row, number):
