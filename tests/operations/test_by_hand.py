@@ -262,3 +262,14 @@ def test_layer_tables_that_say_nothing_are_refused(workspace, tmp_path, text, wo
     (tmp_path / "odd.csv").write_text(text)
     entry = perform(workspace, row, "draw.layers", path=str(tmp_path / "odd.csv"))
     assert entry.state == "failed" and words in entry.message and entry.hint
+
+
+@pytest.mark.parametrize("within", ["Bed", "0.5 to 1.25"])
+def test_work_keeps_to_a_drawn_area_or_to_heights(drawn, within):
+    xyz, before, _ = held(drawn)
+    must(*drawn, "classify.change", pairs=[[1, 71], [2, 71], [5, 71]], within=within)
+    bed = shapely.contains_xy(shapely.Polygon([[2, 12], [14, 11], [16, 24]]), xyz[:, 0], xyz[:, 1])
+    wanted = bed if within == "Bed" else (xyz[:, 2] >= 0.5) & (xyz[:, 2] <= 1.25)
+    assert ((held(drawn)[1] == 71) == wanted).all() and 100 < wanted.sum() < len(wanted) / 2
+    entry = perform(*drawn, "classify.change", pairs=[[1, 2]], within="Nowhere")
+    assert entry.state == "failed" and "no box “Nowhere”" in entry.message

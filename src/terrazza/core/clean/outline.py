@@ -1,5 +1,7 @@
 """Points inside an outline that was drawn on a view."""
 
+from dataclasses import dataclass
+
 import numpy as np
 from numba import njit, prange
 from scipy import ndimage
@@ -32,6 +34,29 @@ def inside(xy: np.ndarray, polygon: np.ndarray) -> np.ndarray:
     out = np.zeros(len(xy), np.bool_)
     _inside(np.ascontiguousarray(xy, dtype=np.float64), np.ascontiguousarray(polygon, dtype=np.float64), out)
     return out
+
+
+@dataclass(frozen=True)
+class Area:
+    """What stands over and under an area in plan: its corners (m, 2)."""
+
+    corners: np.ndarray
+
+    def holds(self, xyz: np.ndarray) -> np.ndarray:
+        """Mask of points (n, 3)."""
+        return inside(xyz[:, :2], self.corners)
+
+
+@dataclass(frozen=True)
+class Heights:
+    """What lies between two heights (m)."""
+
+    low: float
+    high: float
+
+    def holds(self, xyz: np.ndarray) -> np.ndarray:
+        """Mask of points (n, 3)."""
+        return (xyz[:, 2] >= self.low) & (xyz[:, 2] <= self.high)
 
 
 def project(xyz: np.ndarray, view: np.ndarray, around: bool = False) -> tuple[np.ndarray, np.ndarray]:

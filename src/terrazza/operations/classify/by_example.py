@@ -58,7 +58,7 @@ class ByExample(Rule):
 
     name, title = "classify.by_example", "By example"
     reads = frozenset({"scan", "pose", "example", "walk"})
-    looks = frozenset({"box", "cut", "frame"})
+    looks = frozenset({"box", "drawing", "cut", "frame"})
     writes = frozenset({"column", "deliverable"})
     sure = True
     Params = ByExampleParams

@@ -16,7 +16,7 @@ from terrazza.operations.pieces import portions
 from terrazza.operations.pieces.counting import before_after, class_counts, class_namer
 from terrazza.operations.spine.base import Figures, Operation, Params, field, scans_field
 from terrazza.operations.spine.job import Job, Scan
-from terrazza.operations.table.boxes import working_box
+from terrazza.operations.table.boxes import limit_of
 from terrazza.store.cloud import Cloud
 
 CONFIDENCE = "extra.confidence"  # how sure the last rule was that says so
@@ -47,7 +47,7 @@ class Rule(Operation):
     doubts: list[str]
     more: dict[str, Any]  # figures of its own
     reads: ClassVar[frozenset[str]] = frozenset({"scan", "pose"})
-    looks: ClassVar[frozenset[str]] = frozenset({"box", "cut"})
+    looks: ClassVar[frozenset[str]] = frozenset({"box", "drawing", "cut"})
     writes: ClassVar[frozenset[str]] = frozenset({"column"})
     tries: ClassVar[bool] = True
     sure: ClassVar[bool] = False  # ``choose`` also says how sure it is, which stays with the points
@@ -61,7 +61,7 @@ class Rule(Operation):
         scans = [s for s in self._scans(job, params) if s.id in piece.points]
         if getattr(params, "save", ""):
             params = params.model_copy(update={"save": ""})
-        box = working_box(job, params.within)
+        box = limit_of(job, params.within)
         self.doubts, self.more = [], {}
         with job.scratch() as folder:
             choose, args, common = self.judge(job, scans, params, folder, Part(progress, 0, 0.8))
@@ -77,7 +77,7 @@ class Rule(Operation):
 
     def run(self, job: Job, params, progress: Progress) -> Figures:
         scans = self._scans(job, params)
-        box, before = working_box(job, params.within), class_counts(job)
+        box, before = limit_of(job, params.within), class_counts(job)
         self.doubts, self.more = [], {}
         with job.scratch() as folder:
             choose, args, common = self.judge(job, scans, params, folder, progress)

@@ -25,7 +25,7 @@ class Example(Operation):
     name, title, step = "classify.example", "Example", "Classify"
     reads = frozenset({"scan", "pose"})
     writes = frozenset({"example"})
-    looks = frozenset({"box", "column", "cut"})
+    looks = frozenset({"box", "drawing", "column", "cut"})
     bound_to_place = True
     Params = ExampleParams
 

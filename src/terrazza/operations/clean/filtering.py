@@ -10,17 +10,18 @@ from terrazza.operations.clean.trying import Piece, Tried, try_on
 from terrazza.operations.pieces.counting import class_namer
 from terrazza.operations.spine.base import Figures, Operation, Params, field, scans_field
 from terrazza.operations.spine.job import Job, Scan
-from terrazza.operations.table.boxes import working_box
+from terrazza.operations.table.boxes import limit_of
 from terrazza.store.cloud import Cloud
 
 
 def within_field() -> Any:
-    """The usual limit to a box of the table."""
+    """The usual limit to a part of the job."""
     return field(
-        "Working box",
+        "Within",
         "",
         max_length=100,
-        help="Name of a box of the table: only what it shows may be touched; empty: everything.",
+        help="Name of a box of the table or of a drawn area, or heights as “1.2 to 1.4” (m): only what lies "
+        "there may be touched; empty: everything.",
     )
 
 
@@ -44,7 +45,7 @@ class Filter(Operation):
 
     step: ClassVar[str] = "Clean"
     writes: ClassVar[frozenset[str]] = frozenset({"column", "cut"})
-    looks: ClassVar[frozenset[str]] = frozenset({"box"})
+    looks: ClassVar[frozenset[str]] = frozenset({"box", "drawing"})
     placed: ClassVar[bool] = False  # whether scans must have places
     tries = True
 
@@ -63,7 +64,7 @@ class Filter(Operation):
 
     def run(self, job: Job, params, progress: Progress) -> Figures:
         scans = self.scans_of(job, params)
-        box = working_box(job, params.within)
+        box = limit_of(job, params.within)
         with job.scratch() as folder:
             choose, args, common = self.judge(job, scans, params, folder, Part(progress, 0, 0.85))
             doubts = self.doubts
@@ -78,7 +79,7 @@ class Filter(Operation):
     def preview(self, job: Job, params, piece: Piece, progress: Progress) -> Tried:
         """What the filter would take of a piece: judged by whole scans, shown and counted on the piece."""
         scans = [s for s in self.scans_of(job, params) if s.id in piece.points]
-        box = working_box(job, params.within)
+        box = limit_of(job, params.within)
         with job.scratch() as folder:
             choose, args, common = self.judge(job, scans, params, folder, Part(progress, 0, 0.8))
             limits = {s.id: job.grid_pose(s) for s in scans} if box is not None else {}

@@ -37,7 +37,7 @@ class Mirrors(Filter):
 
     name, title = "clean.mirrors", "Mirror filter"
     reads = frozenset({"scan", "pose"})
-    looks = frozenset({"box", "left_out"})
+    looks = frozenset({"box", "drawing", "left_out"})
     Params = MirrorsParams
 
     def judge(self, job: Job, scans: list[Scan], params: MirrorsParams, folder: str, progress: Progress):

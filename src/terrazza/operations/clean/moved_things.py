@@ -36,7 +36,7 @@ class MovedThings(Filter):
 
     name, title = "clean.moved_things", "Moved-things filter"
     reads = frozenset({"scan", "pose"})
-    looks = frozenset({"box", "left_out"})
+    looks = frozenset({"box", "drawing", "left_out"})
     placed = True
     Params = MovedParams
 

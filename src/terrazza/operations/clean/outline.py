@@ -9,7 +9,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import ParamsError
 from terrazza.later import later
-from terrazza.operations.clean.filtering import limited
+from terrazza.operations.clean.filtering import limited, within_field
 from terrazza.operations.clean.shelves import shelve
 from terrazza.operations.clean.taking import take_out, told
 from terrazza.operations.clean.trying import Piece, Tried, try_on
@@ -18,7 +18,7 @@ from terrazza.operations.pieces.counting import before_after, class_counts, clas
 from terrazza.operations.pieces.surfaces import CloudPiece
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job, Scan
-from terrazza.operations.table.boxes import working_box
+from terrazza.operations.table.boxes import limit_of
 from terrazza.store.cloud import Cloud
 
 outline = later("terrazza.core.clean.outline")
@@ -72,12 +72,7 @@ class OutlineParams(Params):
         help="Lowest and highest height (in the grid where there is one) that may be touched; empty: all.",
         max_length=2,
     )
-    within: str = field(
-        "Working box",
-        "",
-        max_length=100,
-        help="Name of a box of the table: only what it shows may be touched; empty: everything.",
-    )
+    within: str = within_field()
     scans: list[int] = scans_field("Empty: all placed scans.")
     classes: list[int] = field("Classes", list, help="Only points of these classes; empty: all.")
 
@@ -91,7 +86,7 @@ class Outline(Operation):
     name, title, step = "clean.outline", "Outline", "Clean"
     reads = frozenset({"scan", "pose"})
     writes = frozenset({"column", "cut", "shelf"})
-    looks = frozenset({"box"})
+    looks = frozenset({"box", "drawing"})
     bound_to_place = True
     tries = True
     Params = OutlineParams
@@ -127,7 +122,7 @@ class Outline(Operation):
         look = (view, params.around)
         depths = None if params.through else _depths(job, scans, look, progress)
         rule = (look, polygon, (slab, depth), job.frame, params.outside, params.classes, depths)
-        box = working_box(job, params.within)
+        box = limit_of(job, params.within)
         return {s.id: (s.pose, job.grid_pose(s)) for s in scans}, (outlined, rule, box)
 
     @staticmethod

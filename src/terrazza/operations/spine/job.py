@@ -169,9 +169,15 @@ class Job(Reach):
         """The last living entry of each operation, by name."""
         return self.once("last entries", lambda: queries.last_entries(self.row.id))
 
-    def last_of_step(self, start: str) -> Entry | None:
-        """The last living entry of the operations whose names begin with ``start``."""
-        found = [e for name, e in self.last_entries().items() if name.startswith(start)]
+    def last_of_step(self, start: str, figure: str = "") -> Entry | None:
+        """The last living entry of the operations whose names begin with ``start``, with that figure where
+        one is named.
+        """
+        found = [
+            e
+            for name, e in self.last_entries().items()
+            if name.startswith(start) and (not figure or figure in (e.figures or {}))
+        ]
         return max(found, key=lambda e: e.number, default=None)
 
     def entries(self, operation: str) -> list[Entry]:

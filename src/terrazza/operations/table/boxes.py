@@ -1,13 +1,20 @@
 """Put a box, and the box that work is limited to."""
 
+import re
+
 import numpy as np
 
 from terrazza.core.geometry import box, rigid
 from terrazza.core.progress import Progress
 from terrazza.errors import NotFound, ParamsError
+from terrazza.later import later
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.operations.table.naming import free_name
+
+outline = later("terrazza.core.clean.outline")
+
+HEIGHTS = re.compile(r"(-?\d+(?:\.\d+)?) to (-?\d+(?:\.\d+)?)")
 
 
 class BoxParams(Params):
@@ -73,6 +80,22 @@ def put_box(job: Job, name: str, centre, size, heading_deg: float, outside: bool
         },
     )
     return number, name
+
+
+def limit_of(job: Job, words: str):
+    """What ``holds`` points (grid, or job frame) that work keeps to: a box of the table or a drawn area by
+    its name, or heights, as “1.2 to 1.4”; None for no words; NotFound says what there is.
+    """
+    between = HEIGHTS.fullmatch(words.strip())
+    if between:
+        return outline.Heights(*sorted(float(v) for v in between.groups()))
+    names = {b["name"] for b in job.facts("box").values()}
+    if words and words not in names:
+        for drawing in job.facts("drawing").values():
+            for line in drawing["lines"]:
+                if line["closed"] and line["name"] == words:
+                    return outline.Area(rigid.apply(job.frame, np.array(line["vertices"], float))[:, :2])
+    return working_box(job, words)
 
 
 def working_box(job: Job, name: str) -> box.Box | None:

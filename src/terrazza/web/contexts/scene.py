@@ -176,7 +176,7 @@ def _direction_of(key: tuple, job: Job) -> float:
 
 
 def _classes_there(job: Job) -> list[int]:
-    last = job.last_of_step("classify.")
+    last = job.last_of_step("classify.", "classes")
     if last is not None and (rows := (last.figures or {}).get("classes")):
         return [r["code"] for r in rows if r.get("after")]
     there: set[int] = set()

@@ -68,6 +68,7 @@ BY_HAND = frozenset(
     deliver.pins""".split()
 )
 LISTED = 24  # lines of a drawing that the sheet lists one by one
+MOVES = 8  # of the last step from class to class that are listed
 FIRST = 3  # numbers of a form that are shown at once; the others on a touch
 
 
@@ -282,12 +283,13 @@ def _colorize(job: Job) -> dict:
 
 def _classify(job: Job) -> dict:
     name = class_namer(job)
-    last = job.last_of_step("classify.")
+    last = job.last_of_step("classify.", "classes")
     rows = (last.figures.get("classes") if last else None) or [
         r | {"before": r["points"], "after": r["points"]} for r in class_names.shares(class_counts(job), name)
     ]
     return {
         "classes": rows,
+        "moved": (last.figures.get("moved") or [])[:MOVES] if last else [],
         "ground": form(job, "classify.ground"),
         "bands": form(job, "classify.height_bands"),
         "examples": [{"number": int(k), "of": name(v["code"]), **v} for k, v in job.facts("example").items()],
