@@ -12,9 +12,10 @@ from terrazza.core.classify import cloth, lows, meshes
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET
 from terrazza.db import queries
+from terrazza.operations.classify.choosing import Rule
 from terrazza.operations.clean.trying import Piece
 from terrazza.operations.spine import health
-from terrazza.operations.spine.base import find
+from terrazza.operations.spine.base import all_operations, find
 from tests.run import must, opened, perform
 
 pytestmark = pytest.mark.usefixtures("alone")
@@ -253,3 +254,20 @@ def test_a_try_out_of_a_rule_is_what_the_run_changes(flown, operation, params):
     must(*flown, operation, **params)
     changed = before != held(flown)[1]
     assert np.array_equal(tried.gone[1], index[changed[index]]) and 0 < len(tried.gone[1]) < len(index)
+
+
+@pytest.mark.parametrize("operation", [o for o in all_operations() if issubclass(o, Rule)])
+def test_every_rule_keeps_to_a_part_can_be_tried_and_tells_what_moved(flown, operation):
+    needed = {
+        "classify.by_itself": {"what": "intensity", "low": 1, "to": 3},
+        "classify.change": {"pairs": [[1, 3]]},
+    }
+    assert {"scans", "within"} <= set(operation.Params.model_fields) and operation.tries
+    if operation.name in needed | {"classify.ground": {}}:
+        before = held(flown)[1]
+        figures = must(*flown, operation.name, within="0.5 to 2", **needed.get(operation.name, {}))
+        assert {"classes", "moved", "doubt"} <= set(figures)
+        xyz, codes, _ = held(flown)
+        beyond = (xyz[:, 2] < 0.5) | (xyz[:, 2] > 2)
+        assert (codes[beyond] == before[beyond]).all(), "nothing changes beyond it"
+        assert sum(r["count"] for r in figures["moved"]) == (codes != before).sum() > 0

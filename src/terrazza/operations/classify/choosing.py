@@ -85,34 +85,40 @@ class Rule(Operation):
             columns = ("class", CONFIDENCE) if self.sure else ("class",)
             rule = (choose, common, box)
             found = portions.rewrite(job, scans, columns, _rewritten, own, progress, "Classifying", rule)
-        moves = sum((t for tallies in found.values() for t in tallies), np.zeros((256, 256), np.int64))
-        return told(moves, class_namer(job)) | before_after(job, before) | self.more | {"doubt": self.doubts}
+        table = sum((t for tallies in found.values() for t in tallies), np.zeros((256, 256), np.int64))
+        moves = table - np.diag(np.diag(table))
+        figures = told(moves, class_namer(job)) | self.said(table.sum(0))
+        return figures | before_after(job, before) | self.more | {"doubt": self.doubts}
+
+    def said(self, counts: np.ndarray) -> Figures:
+        """Figures of a run of its own, from how many kept points each class has now (256,), of the scans."""
+        return {}
 
 
 def _codes(cloud: Cloud, start: int, stop: int, args, common):
-    """Codes (n,) of a stretch now and by the rule, and how sure it is (n,) or None."""
+    """Codes (n,) of a stretch now and by the rule, how sure it is (n,) or None, and which are kept (n,)."""
     (own, pose), (choose, rest, box) = args, common
     now = np.array(cloud.values("class", 0, start, stop), np.uint8)
-    new, use = choose(cloud, start, stop, own, rest), cloud.kept(start, stop)
+    new, kept = choose(cloud, start, stop, own, rest), cloud.kept(start, stop)
+    use = kept
     new, sure = new if isinstance(new, tuple) else (new, None)
     if box is not None:
-        use &= box.holds(cloud.xyz(start, stop) @ pose[:3, :3].T + pose[:3, 3])
+        use = kept & box.holds(cloud.xyz(start, stop) @ pose[:3, :3].T + pose[:3, 3])
     if sure is not None:
         sure = np.where(use, sure, cloud.values(CONFIDENCE, np.nan, start, stop)).astype(np.float32)
-    return now, np.where(use, new, now).astype(np.uint8), sure
+    return now, np.where(use, new, now).astype(np.uint8), sure, kept
 
 
 def _changing(cloud: Cloud, start: int, stop: int, args, common) -> np.ndarray:
-    now, new, _ = _codes(cloud, start, stop, args, common)
+    now, new, *_ = _codes(cloud, start, stop, args, common)
     return now != new
 
 
 def _rewritten(cloud: Cloud, start: int, stop: int, args, common):
-    now, new, sure = _codes(cloud, start, stop, args, common)
-    moves = np.zeros((256, 256), np.int64)
-    np.add.at(moves, (now, new), 1)
-    np.fill_diagonal(moves, 0)
-    return (new if moves.any() else None, sure), moves
+    now, new, sure, kept = _codes(cloud, start, stop, args, common)
+    pairs = now[kept].astype(np.int64) << 8 | new[kept]
+    table = np.bincount(pairs, minlength=65536).reshape(256, 256)
+    return (new if (now != new).any() else None, sure), table
 
 
 def told(moves: np.ndarray, name: Callable[[int], str]) -> dict:

@@ -6,9 +6,9 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import StateError
 from terrazza.later import later
-from terrazza.operations.pieces import portions
-from terrazza.operations.pieces.counting import before_after, class_counts, thinned
-from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
+from terrazza.operations.classify.choosing import Rule, RuleParams
+from terrazza.operations.pieces.counting import thinned
+from terrazza.operations.spine.base import Figures, field, operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
@@ -23,8 +23,7 @@ LITTLE, BARE = 0.01, 0.5  # share of ground points, and of the area without any,
 _likely: dict[tuple, float] = {}
 
 
-class GroundParams(Params):
-    scans: list[int] = scans_field("Empty: all placed scans.")
+class GroundParams(RuleParams):
     resolution: float = field(
         "Cloth cell",
         0.0,
@@ -55,11 +54,11 @@ class GroundParams(Params):
 
 
 @operation
-class Ground(Operation):
+class Ground(Rule):
     """Ground by cloth simulation (Zhang et al. 2016): a cloth falls onto the cloud turned upside down."""
 
-    name, title, step = "classify.ground", "Ground", "Classify"
-    reads, writes = frozenset({"scan", "pose", "cut"}), frozenset({"column"})
+    name, title = "classify.ground", "Ground"
+    reads = frozenset({"scan", "pose", "cut"})
     Params = GroundParams
 
     @classmethod
@@ -80,31 +79,23 @@ class Ground(Operation):
             _likely[key] = cloth.likely_resolution(sample)
         return {"resolution": _likely[key], "threshold": 0.4 * _likely[key]}
 
-    def run(self, job: Job, params: GroundParams, progress: Progress) -> Figures:
-        scans = job.need_scans(params.scans, placed=True, why=", so there is no common ground")
-        before = class_counts(job)
+    def judge(self, job: Job, scans: list[Scan], params: GroundParams, folder: str, progress: Progress):
         sheet, threshold, thin, late = settled(job, scans, params, Part(progress, 0, 0.6))
-        found = portions.rewrite(
-            job,
-            scans,
-            "class",
-            _grounded,
-            {s.id: s.pose for s in scans},
-            Part(progress, 0.6, 1.0),
-            "Classifying",
-            (sheet, threshold),
-        )
-        ground, taken = (int(n) for n in np.sum([t for tallies in found.values() for t in tallies], axis=0))
-        return {
-            "says": f"{ground:,} of {taken:,} points are ground ({ground / max(taken, 1):.1%})",
-            "ground": ground,
-            "points": taken,
-            "share": ground / max(taken, 1),
-            "resolution_m": sheet.resolution,
-            "threshold_m": threshold,
-            "late": late,
-            "doubt": _doubts(ground, taken, thin, sheet, threshold) + _climbed(thin, sheet, params),
-        } | before_after(job, before)
+        self.more = {"resolution_m": sheet.resolution, "threshold_m": threshold, "late": late}
+        self.doubts += _hangs(thin, sheet, threshold) + _climbed(thin, sheet, params)
+        return by_cloth, {s.id: s.pose for s in scans}, (sheet, threshold)
+
+    def said(self, counts: np.ndarray) -> Figures:
+        """How much is ground, with a doubt where it is hardly any."""
+        ground, points = int(counts[GROUND]), int(counts.sum())
+        share = ground / max(points, 1)
+        if share < LITTLE:
+            self.doubts[:0] = [
+                f"Only {share:.2%} of the points are ground: look at the heights; points far below the "
+                "ground, or a cell that is too small, do this."
+            ]
+        says = f"{ground:,} of {points:,} points are ground ({share:.1%})"
+        return {"says": says, "ground": ground, "points": points, "share": share}
 
 
 def settled(job: Job, scans: list[Scan], params: GroundParams, progress: Progress, least: float = 0.0):
@@ -155,15 +146,8 @@ def _climbed(thin: np.ndarray, sheet, params: GroundParams) -> list[str]:
     ]
 
 
-def _doubts(ground: int, taken: int, thin: np.ndarray, sheet, threshold: float) -> list[str]:
-    """What speaks against a result: hardly any ground, or a cloth that hangs below the lowest points of most
-    of its cells.
-    """
-    if ground < LITTLE * taken:
-        return [
-            f"Only {ground / max(taken, 1):.2%} of the points are ground: look at the heights; points far "
-            "below the ground, or a cell that is too small, do this."
-        ]
+def _hangs(thin: np.ndarray, sheet, threshold: float) -> list[str]:
+    """What speaks against a cloth: that it hangs below the lowest points of most of its cells."""
     cells = np.floor(thin[:, :2] / (4 * sheet.resolution)).astype(np.int64)
     _, back = np.unique(cells, axis=0, return_inverse=True)
     lowest = np.full(back.max() + 1, np.inf)
@@ -179,11 +163,11 @@ def _doubts(ground: int, taken: int, thin: np.ndarray, sheet, threshold: float) 
     return []
 
 
-def _grounded(cloud: Cloud, start: int, stop: int, pose, common):
+def by_cloth(cloud: Cloud, start: int, stop: int, pose, common) -> np.ndarray:
+    """The new codes of a stretch."""
     sheet, threshold = common
-    codes, kept = cloud.values("class", 0, start, stop).astype(np.uint8), cloud.kept(start, stop)
-    near = cloth.ground(rigid.apply(pose, cloud.xyz(start, stop)), sheet, threshold) & kept
-    codes[kept & (codes == GROUND) & ~near] = UNCLASSIFIED
+    codes = cloud.values("class", 0, start, stop).astype(np.uint8)
+    near = cloth.ground(rigid.apply(pose, cloud.xyz(start, stop)), sheet, threshold)
+    codes[~near & np.isin(codes, (GROUND, 0))] = UNCLASSIFIED
     codes[near] = GROUND
-    codes[kept & ~near & (codes == 0)] = UNCLASSIFIED
-    return codes, (int(near.sum()), int(kept.sum()))
+    return codes

@@ -7,11 +7,11 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
+from terrazza.operations.classify.choosing import Rule, RuleParams
 from terrazza.operations.classify.gathering import gathered_open
 from terrazza.operations.classify.ground import GROUND
-from terrazza.operations.pieces import portions
-from terrazza.operations.pieces.counting import before_after, class_counts, thinned
-from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
+from terrazza.operations.pieces.counting import thinned
+from terrazza.operations.spine.base import Params, field, operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.spine.notation import Notation
 from terrazza.store.cloud import Cloud
@@ -35,7 +35,7 @@ def _default_bands() -> list[Band]:
     ]
 
 
-class BandParams(Params):
+class BandParams(RuleParams):
     bands: list[Band] = field(
         "Bands",
         _default_bands,
@@ -54,18 +54,17 @@ class BandParams(Params):
         True,
         help="What lies on roofs and walls becomes building (6) and no vegetation, however high it is.",
     )
-    scans: list[int] = scans_field("Empty: all placed scans.")
 
 
 @operation
-class HeightBands(Operation):
+class HeightBands(Rule):
     """Classes by height above the ground points, for points of chosen classes."""
 
-    name, title, step = "classify.height_bands", "Height bands", "Classify"
-    reads, writes = frozenset({"scan", "pose", "cut", "walk"}), frozenset({"column"})
+    name, title = "classify.height_bands", "Height bands"
+    reads = frozenset({"scan", "pose", "cut", "walk"})
     Params = BandParams
 
-    def run(self, job: Job, params: BandParams, progress: Progress) -> Figures:
+    def judge(self, job: Job, scans: list[Scan], params: BandParams, folder: str, progress: Progress):
         for band in params.bands:
             if band.high <= band.low:
                 raise ParamsError(
@@ -74,8 +73,6 @@ class HeightBands(Operation):
                     f"{Notation.of(job).length(band.high)} is empty.",
                     "Its upper end must lie above its lower one.",
                 )
-        scans = job.need_scans(params.scans, placed=True)
-        before = class_counts(job)
         floor = thinned(job, job.scans(placed=True), 0.1, Part(progress, 0, 0.3), GROUND)
         if len(floor) < 10:
             raise StateError(
@@ -85,20 +82,7 @@ class HeightBands(Operation):
         model = bands.GroundModel(floor)
         limits = [(b.low, b.high, b.code) for b in params.bands]
         built = _built(job, scans, model, Part(progress, 0.3, 0.6)) if params.buildings else None
-        found = portions.rewrite(
-            job,
-            scans,
-            "class",
-            _banded,
-            {s.id: s.pose for s in scans},
-            Part(progress, 0.6, 1.0),
-            "Classifying",
-            (model, limits, params.from_classes, built),
-        )
-        moved = sum(sum(tallies) for tallies in found.values())
-        return {"says": f"{moved:,} points classified by their height", "points": moved} | before_after(
-            job, before
-        )
+        return by_height, {s.id: s.pose for s in scans}, (model, limits, params.from_classes, built)
 
 
 def _built(job: Job, scans: list[Scan], model: "bands.GroundModel", progress: Progress):
@@ -112,10 +96,11 @@ def _built(job: Job, scans: list[Scan], model: "bands.GroundModel", progress: Pr
     return found, spatial.cKDTree(found.xyz)
 
 
-def _banded(cloud: Cloud, start: int, stop: int, pose, common):
+def by_height(cloud: Cloud, start: int, stop: int, pose, common) -> np.ndarray:
+    """The new codes of a stretch."""
     model, limits, from_classes, built = common
     codes = cloud.values("class", 0, start, stop).astype(np.uint8)
-    index = np.flatnonzero(cloud.kept(start, stop) & np.isin(codes, from_classes))
+    index = np.flatnonzero(np.isin(codes, from_classes))
     xyz = rigid.apply(pose, cloud.xyz(start, stop)[index])
     new = bands.by_height(xyz[:, 2] - model.at(xyz[:, :2]), limits) if len(xyz) else np.zeros(0, np.uint8)
     over = np.flatnonzero(new > 0)
@@ -123,4 +108,4 @@ def _banded(cloud: Cloud, start: int, stop: int, pose, common):
         found, tree = built
         new[over[found.at(xyz[over], tree)[0] == shapes_in_air.BUILDING]] = shapes_in_air.BUILDING
     codes[index[new > 0]] = new[new > 0]
-    return codes, int((new > 0).sum())
+    return codes
