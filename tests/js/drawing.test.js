@@ -183,6 +183,12 @@ test("a touched line is changed: a corner dragged, one put in, one taken out, th
   [operation, values] = asked();
   assert.deepEqual([operation, values.how, values.by, values.line], ["draw.reshape", "parallel", 0.5, 1]);
   mend.click(app, view, 24, 3);
+  document.getElementById("mend-h").value = "2.8";
+  document.getElementById("mend-count").value = "3";
+  press("copy");
+  [operation, values] = asked();
+  assert.deepEqual([values.how, values.shift, values.count], ["copy", "[0,0,2.8]", 3]);
+  mend.click(app, view, 24, 3);
   press("bring");
   mend.click(app, view, 126, 50);
   [operation, values] = asked();

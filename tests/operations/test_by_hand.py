@@ -143,6 +143,7 @@ def test_lines_are_kept_changed_written_and_taken_back(drawn, tmp_path):
         (2, {"how": "open"}, 1, None),
         (1, {"how": "part", "at": 2}, 2, 6.0),
         (1, {"how": "copy", "shift": [0, 0, 3], "count": 2}, 3, 14.0),
+        (1, {"how": "move", "shift": [1, 0, 0]}, 1, 14.0),
         (1, {"how": "straight"}, 1, None),
         (2, {"how": "square"}, 1, None),
         (3, {"how": "fewer", "by": 0.05}, 1, None),

@@ -7,10 +7,10 @@ from pydantic import Field
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
-from terrazza.errors import InputError, NotFound, ParamsError
+from terrazza.errors import InputError, ParamsError
 from terrazza.later import later
 from terrazza.operations.classify.choosing import Rule, RuleParams, from_field, may_change, to_field
-from terrazza.operations.draw.hand import places
+from terrazza.operations.draw.hand import need_drawing, places
 from terrazza.operations.pieces import reading
 from terrazza.operations.spine.base import field, operation
 from terrazza.operations.spine.job import Job, Scan
@@ -66,7 +66,8 @@ class ByPlace(Rule):
             areas += [line.xyz[:, :2] for line in shapes.areas if not params.width]
             lines = [np.r_[n.xyz[:, :2], n.xyz[:1, :2]] if n.closed else n.xyz[:, :2] for n in shapes.lines]
         for number in params.drawings:
-            mine = [(places(job, line)[:, :2], line["closed"]) for line in _drawn(job, number)]
+            drawn = need_drawing(job, number)["lines"]
+            mine = [(places(job, line)[:, :2], line["closed"]) for line in drawn]
             areas += [xy for xy, closed in mine if closed and not params.width]
             lines += [np.r_[xy, xy[:1]] if closed else xy for xy, closed in mine]
         lines += [np.array(line, float) for line in params.lines]
@@ -81,14 +82,6 @@ class ByPlace(Rule):
         along = Along(lines, params.width / 2) if lines else None
         args = {s.id: job.grid_pose(s) for s in scans}
         return by_place, args, (areas, along, surface, params.side, params.from_classes, params.to)
-
-
-def _drawn(job: Job, number: int) -> list[dict]:
-    drawing = job.get("drawing", number)
-    if drawing is None:
-        there = ", ".join(job.facts("drawing")) or "none yet"
-        raise NotFound(f"There is no drawing {number}.", f"Drawings are {there}.")
-    return drawing["lines"]
 
 
 class Along:

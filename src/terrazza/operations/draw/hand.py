@@ -43,12 +43,18 @@ def places(job: Job, line: dict) -> np.ndarray:
     return rigid.apply(job.frame, np.array(line["vertices"], float))
 
 
-def found(job: Job, number: int, line: int) -> tuple[dict, dict]:
-    """A drawing and one of its lines, by its place in the list from 1; NotFound where there is none."""
+def need_drawing(job: Job, number: int) -> dict:
+    """A drawing by its number; NotFound says which there are."""
     drawing = job.get("drawing", number)
     if drawing is None:
         there = ", ".join(job.facts("drawing")) or "none yet"
         raise NotFound(f"There is no drawing {number}.", f"Drawings are {there}.")
+    return drawing
+
+
+def found(job: Job, number: int, line: int) -> tuple[dict, dict]:
+    """A drawing and one of its lines, by its place in the list from 1; NotFound where there is none."""
+    drawing = need_drawing(job, number)
     if not 1 <= line <= len(drawing["lines"]):
         raise NotFound(
             f"Drawing {number} has {len(drawing['lines'])} lines, there is no line {line}.",

@@ -1,9 +1,9 @@
 """Draw a line, an area or an arc by hand."""
 
 from terrazza.core.progress import Progress
-from terrazza.errors import NotFound, ParamsError
+from terrazza.errors import ParamsError
 from terrazza.later import later
-from terrazza.operations.draw.hand import BY_HAND, LAYER, Triple, need_places, row
+from terrazza.operations.draw.hand import BY_HAND, LAYER, Triple, need_drawing, need_places, row
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
@@ -58,14 +58,9 @@ class Line(Operation):
 
 def drawing_for(job: Job, number: int) -> tuple[int, dict]:
     """The drawing of a number, or the one for lines by hand."""
-    there = job.facts("drawing")
     if number:
-        if str(number) not in there:
-            raise NotFound(
-                f"There is no drawing {number}.", f"Drawings are {', '.join(there) or 'none yet'}."
-            )
-        return number, there[str(number)]
-    for key, drawing in there.items():
+        return number, need_drawing(job, number)
+    for key, drawing in job.facts("drawing").items():
         if drawing["name"] == BY_HAND:
             return int(key), drawing
     return job.next_number("drawing"), {"name": BY_HAND, "lines": []}

@@ -66,17 +66,18 @@ class ReshapeParams(Params):
         "part",
         "join",
         "bring",
+        "move",
         "copy",
     ] = field(
         "How",
         help="parallel: another beside it; square: sides along and across its main direction; straight: the "
         "best line; fewer: as few corners as a deviation allows; part: at a corner; join: with another line; "
-        "bring: to its crossing with another; copy: at a spacing.",
+        "bring: to its crossing with another; move; copy: at a spacing.",
     )
     by: float = field("By", 0.0, unit="m", ge=-1e4, le=1e4, help="Parallel: to the left; fewer: at most.")
     at: int = field("Corner", 0, ge=0, help="Part: its place in the line, from 1.")
     other: int = field("Other line", 0, ge=0, help="Join, bring: its place in the same drawing, from 1.")
-    shift: list[float] = field("Shift", list, unit="m", max_length=3, help="Copy: E, N, H to the next.")
+    shift: list[float] = field("Shift", list, unit="m", max_length=3, help="Move, copy: E, N, H to the next.")
     count: int = field("Count", 1, ge=1, le=1000, help="Copy: how many.")
 
 
@@ -162,12 +163,22 @@ def _bring(job: Job, params: ReshapeParams, drawing: dict, line: dict):
     return [changed(job, line, by_hand.brought(places(job, line), ring))], f"brought to {other['name']}"
 
 
-def _copy(job: Job, params: ReshapeParams, drawing: dict, line: dict):
+def _shift(params: ReshapeParams) -> np.ndarray:
     if len(params.shift) != 3 or not any(params.shift):
-        raise ValueError("a copy needs a shift of E, N and H")
-    at = places(job, line)
+        raise ValueError("a shift of E, N and H is needed")
+    return np.array(params.shift)
+
+
+def _move(job: Job, params: ReshapeParams, drawing: dict, line: dict):
+    shift = _shift(params)
+    far = Notation.of(job).length(float(np.linalg.norm(shift)))
+    return [changed(job, line, places(job, line) + shift)], f"moved by {far}"
+
+
+def _copy(job: Job, params: ReshapeParams, drawing: dict, line: dict):
+    shift, at = _shift(params), places(job, line)
     copies = [
-        changed(job, line, at + k * np.array(params.shift)) | {"name": f"{line['name']} {k + 1}"}
+        changed(job, line, at + k * shift) | {"name": f"{line['name']} {k + 1}"}
         for k in range(1, params.count + 1)
     ]
     return [line, *copies], f"copied {params.count} times"
@@ -196,5 +207,6 @@ _SHAPES = {
     "part": _part,
     "join": _join,
     "bring": _bring,
+    "move": _move,
     "copy": _copy,
 }

@@ -1,7 +1,7 @@
 """Rename a drawing."""
 
 from terrazza.core.progress import Progress
-from terrazza.errors import NotFound, ParamsError
+from terrazza.operations.draw.hand import found, need_drawing
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
 
@@ -24,19 +24,10 @@ class Rename(Operation):
     Params = RenameParams
 
     def run(self, job: Job, params: RenameParams, progress: Progress) -> Figures:
-        drawing = job.get("drawing", params.drawing)
-        if drawing is None:
-            raise NotFound(
-                f"There is no drawing {params.drawing}.",
-                f"Drawings are {', '.join(job.facts('drawing')) or 'none yet'}.",
-            )
+        drawing = need_drawing(job, params.drawing)
+        if params.line:
+            found(job, params.drawing, params.line)
         lines = [dict(line) for line in drawing["lines"]]
-        if params.line > len(lines):
-            raise ParamsError(
-                f"draw.rename: drawing {params.drawing} has {len(lines)} lines, there is no line "
-                f"{params.line}.",
-                "Choose one of the list.",
-            )
         layer = {"layer": params.layer.strip()} if params.layer.strip() else {}
         if params.line:
             lines[params.line - 1] |= {"name": params.name.strip()} | layer

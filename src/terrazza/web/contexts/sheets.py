@@ -62,8 +62,8 @@ BY_HAND = frozenset(
     georeference.targets georeference.control georeference.level georeference.bend georeference.match
     georeference.pick_target georeference.role georeference.drop_target clean.outliers clean.outline
     clean.put_back clean.shelf clean.off_shelf colorize.photos colorize.take_off classify.ground
-    classify.height_bands classify.example classify.drop_example draw.plan_slab draw.section draw.rename draw.line
-    draw.move_corners
+    classify.height_bands classify.example classify.drop_example draw.plan_slab draw.section draw.rename
+    draw.line draw.move_corners
     deliver.e57 deliver.laz deliver.copc deliver.las
     deliver.xyz deliver.ptx deliver.pts deliver.ply deliver.dxf deliver.report deliver.measures
     deliver.pins""".split()

@@ -35,14 +35,25 @@ const ASKED = {
   parallel: (app) => ({ by: metres(app.cloud.data.notation, value("mend-by")) }),
   fewer: (app) => ({ by: metres(app.cloud.data.notation, value("mend-by")) }),
   part: () => ({ at: hand.corner + 1 }),
+  move: (app) => ({ shift: shift(app) }),
+  copy: (app) => ({ shift: shift(app), count: Math.max(1, Math.round(value("mend-count")) || 1) }),
 };
+const AXES = ["e", "n", "h"];
+const shift = (app) =>
+  JSON.stringify(AXES.map((axis) => metres(app.cloud.data.notation, value(`mend-${axis}`) || 0)));
 const SHAPES = ["parallel", "fewer", "square", "straight", "close", "open", "part", "join", "bring"];
+const SHIFTED = ["move", "copy"];
 
 function panel(app) {
   const line = drawn(app),
     { notation } = app.cloud.data;
   if (!line) return show(html`<div>Touch a drawn line.</div>`);
-  if (hand.other) return show(html`<div>Touch the other line.</div>` + link("no", "leave it"), fresh);
+  if (hand.other)
+    return show(html`<div>Touch the other line.</div>` + link("no", "leave it"), () => {
+      fresh();
+      panel(app);
+      app.overlay();
+    });
   const fits = SHAPES.filter(
     (how) =>
       !(how === (hand.closed ? "close" : "open")) &&
@@ -50,12 +61,15 @@ function panel(app) {
       !(how === "part" && hand.corner < 0),
   );
   const by = `<div>by <input id="mend-by" class="mini" type="number" step="any" value="1" aria-label="Distance"> ${notation.unit}</div>`;
+  const field = (axis) =>
+    `<input id="mend-${axis}" class="mini" type="number" step="any" value="0" aria-label="Shift ${axis.toUpperCase()}">`;
+  const shifts = `<div>E N H ${AXES.map(field).join(" ")} ${notation.unit}<br>${link("move", "move")} ${link("copy", "copy")} × <input id="mend-count" class="mini" type="number" min="1" value="1" aria-label="Copies"></div>`;
   const why = hand.wrong && html`<div class="why">${hand.wrong}</div>`;
   const keep = hand.changed ? button("keep", "keep it so") : "";
   const out = hand.corner >= 0 ? link("out", "take the corner out") : "";
   show(
     html`<b>${line.name}</b>` +
-      `${why}<div>${keep}${out}${link("gone", "take the line away")}${link("no", "leave it")}</div>${hand.changed ? "" : by + fits.map((how) => link(how, how)).join(" ")}`,
+      `${why}<div>${keep}${out}${link("gone", "take the line away")}${link("no", "leave it")}</div>${hand.changed ? "" : by + fits.map((how) => link(how, how)).join(" ") + shifts}`,
     (what) => act(app, what),
   );
 }
@@ -75,7 +89,8 @@ function act(app, what) {
     hand.other = what;
     return panel(app);
   }
-  if (SHAPES.includes(what)) send(app, "draw.reshape", { drawing, line, how: what, ...ASKED[what]?.(app) });
+  if ([...SHAPES, ...SHIFTED].includes(what))
+    send(app, "draw.reshape", { drawing, line, how: what, ...ASKED[what]?.(app) });
   fresh();
   panel(app);
   app.overlay();
