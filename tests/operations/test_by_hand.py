@@ -125,7 +125,7 @@ def test_lines_are_kept_changed_written_and_taken_back(drawn, tmp_path):
     must(*job, "deliver.dxf", path=str(tmp_path / "hand.dxf"), drawings=[1])
     sheet = ezdxf.readfile(tmp_path / "hand.dxf")
     assert not sheet.audit().errors
-    assert {e.dxf.layer for e in sheet.modelspace()} >= {"FENCE", "LINES"}
+    assert {e.dxf.layer for e in sheet.layouts.get("Model")} >= {"FENCE", "LINES"}
     must(*job, "draw.move_corners", drawing=1, line=2, at=[])
     assert [one["name"] for one in lines(job)] == ["Line 1", "Arc 3"]
     for back in (["Line 1", "Bed", "Arc 3"], ["Line 1", "Bed", "Arc 3"]):
@@ -235,11 +235,11 @@ def test_an_office_has_its_own_layers(drawn, tmp_path):
     must(*drawn, "deliver.dxf", path=str(tmp_path / "office.dxf"), drawings=[1])
     sheet = ezdxf.readfile(tmp_path / "office.dxf")
     assert not sheet.audit().errors
-    on = {(e.dxftype(), e.dxf.layer) for e in sheet.modelspace()}
+    on = {(e.dxftype(), e.dxf.layer) for e in sheet.layouts.get("Model")}
     assert on == {("LWPOLYLINE", "A-FENCE"), ("LWPOLYLINE", "REST"), ("MTEXT", "A-NOTE")}
     fence, note = sheet.layers.get("A-FENCE"), sheet.layers.get("A-NOTE")
     assert fence.rgb == (0xB4, 0x51, 0x2F) and fence.dxf.linetype == "DASH-DOT" and note.color == 3
-    (text,) = sheet.modelspace().query("MTEXT")
+    (text,) = sheet.layouts.get("Model").query("MTEXT")
     assert text.dxf.char_height == 0.5 and text.text == "Lemon bed"
     must(*drawn, "draw.layers")
     must(*drawn, "deliver.dxf", path=str(tmp_path / "own.dxf"), drawings=[1])
