@@ -262,7 +262,7 @@ def test_the_files_own_intensities_are_read_back(workspace, row, tmp_path, name,
     must(workspace, row, "import.files", files=[str(path)])
     job = opened(workspace, row)
     scan, cloud = job.scan(1), job.cloud(1)
-    told = np.array([picking.told(scan, cloud, np.eye(4), k)["intensity_raw"] for k in range(500)])
+    told = np.array([picking.told(job, scan, cloud, np.eye(4), k)["intensity_raw"] for k in range(500)])
     back = scan.record["intensity_as"]
     assert np.allclose(np.sort(told), np.sort(values), atol=max(gain, 1e-9) * 0.51) and (
         back is None if name == "csv" else np.allclose(back, (gain, start))

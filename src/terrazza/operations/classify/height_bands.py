@@ -11,7 +11,7 @@ from terrazza.operations.classify.choosing import Rule, RuleParams
 from terrazza.operations.classify.gathering import gathered_open
 from terrazza.operations.classify.ground import GROUND
 from terrazza.operations.pieces.counting import thinned
-from terrazza.operations.spine.base import Params, field, operation
+from terrazza.operations.spine.base import Figures, Params, field, operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.spine.notation import Notation
 from terrazza.store.cloud import Cloud
@@ -61,6 +61,7 @@ class HeightBands(Rule):
     """Classes by height above the ground points, for points of chosen classes."""
 
     name, title = "classify.height_bands", "Height bands"
+    codes: list[int]  # of the bands
     reads = frozenset({"scan", "pose", "cut", "walk"})
     Params = BandParams
 
@@ -82,7 +83,13 @@ class HeightBands(Rule):
         model = bands.GroundModel(floor)
         limits = [(b.low, b.high, b.code) for b in params.bands]
         built = _built(job, scans, model, Part(progress, 0.3, 0.6)) if params.buildings else None
+        self.codes = sorted({b.code for b in params.bands})
         return by_height, {s.id: s.pose for s in scans}, (model, limits, params.from_classes, built)
+
+    def said(self, counts: np.ndarray) -> Figures:
+        """How many points have a class by their height now."""
+        points = int(counts[self.codes].sum())
+        return {"says": f"{points:,} points classified by their height", "points": points}
 
 
 def _built(job: Job, scans: list[Scan], model: "bands.GroundModel", progress: Progress):
