@@ -44,7 +44,7 @@ def room(seed: int) -> None:
     start = time.process_time()
     first = voxels.one_per_cell(xyz, 0.05)
     found = rooms.classify(xyz[first], 0.05, facing[first])
-    code = found.at(xyz, cKDTree(found.xyz))
+    code, _ = found.at(xyz, cKDTree(found.xyz))
     spent, truth = time.process_time() - start, landscapes.kind_of_room(place, xyz)
     known = truth > 0
     names = {"floor": 64, "ceiling": 65, "wall": 66, "furniture": 67}

@@ -5,7 +5,7 @@ class names.
 import numpy as np
 import pytest
 
-from terrazza.core.classify import bands, classes, cloth
+from terrazza.core.classify import bands, classes, cloth, roofs
 from terrazza.core.geometry import voxels
 from tests.conftest import REFERENCES
 
@@ -144,3 +144,29 @@ def test_thinning_does_not_change_the_ground():
     thin = xyz[voxels.one_per_cell(xyz, 0.15)]
     mine = cloth.ground(xyz, cloth.Cloth(thin, 0.5, 1), 0.3)
     assert kappa(mine, truth) > 0.87
+
+
+def roofed(seed, spacing=0.3):
+    """Points (n, 3) of a slope with a terrace wall across it and a mound, and of a flat roof and a gable roof
+    in it, and which are roof (n,).
+    """
+    rng = np.random.default_rng(seed)
+    xy = rng.uniform(0, 80, (int(80 * 80 / spacing**2), 2))
+    z = 0.12 * xy[:, 0] + np.where(xy[:, 1] > 52 + 0.2 * xy[:, 0], 2.2, 0.0)
+    z += 3.0 * np.exp(-((xy - [62, 20]) ** 2).sum(1) / 50)
+    flat = (np.abs(xy - [22, 24]) < [15, 9]).all(1)
+    gable = (np.abs(xy - [60, 45]) < [5, 4]).all(1)
+    z = np.where(flat, 0.12 * 22 + 6.5, z)
+    z = np.where(gable, 0.12 * 60 + 5.5 - 0.5 * np.abs(xy[:, 1] - 45), z)
+    hidden = (np.abs(xy - [22, 24]) < [15.6, 9.6]).all(1) & ~flat  # nothing is seen at the foot of its walls
+    return np.c_[xy, z + rng.normal(0, 0.02, len(xy))][~hidden], (flat | gable)[~hidden]
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_roofs_are_kept_out_and_terraces_and_mounds_are_not(seed):
+    xyz, roof = roofed(seed)
+    found = roofs.find(xyz)
+    held = found.holds(xyz)
+    assert held[roof].mean() > 0.95 and held[~roof].mean() < 0.002
+    assert found.area == pytest.approx(30 * 18 + 10 * 8, rel=0.1)
+    assert not roofs.find(xyz[~roof]).area

@@ -10,6 +10,7 @@ from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.formats import e57_writer
 from tests import landscapes, places
+from tests.core.test_classify import roofed
 from tests.run import must, opened, perform
 
 pytestmark = pytest.mark.usefixtures("alone")
@@ -108,6 +109,16 @@ def test_a_cloth_that_climbs_onto_houses_is_told(workspace, tmp_path, land):
     assert any("without ground under" in d for d in fine["doubt"]) and coarse["doubt"] == []
     codes, truth = held(job)[1], truth_of(job, land)
     assert (codes[truth == 6] == 2).mean() < 0.04 and f1(truth == 2, codes == 2) > 0.9
+
+
+def test_large_buildings_are_kept_out_where_asked(workspace, tmp_path):
+    xyz, roof = roofed(5, 0.25)
+    land = xyz, np.where(roof, 6, 2), np.zeros(len(xyz), bool)
+    job = flown(workspace, tmp_path, land)
+    plain, asked = (must(*job, "classify.ground", resolution=0.5, buildings=on) for on in (False, True))
+    codes, truth = held(job)[1], truth_of(job, land)
+    assert (codes[truth == 6] == 2).mean() < 0.05 and (codes[truth == 2] == 2).mean() > 0.95
+    assert plain["ground"] > asked["ground"] + 0.4 * roof.sum() and asked["buildings_m2"] > 400
 
 
 def areas_file(path, land, codes, rng):

@@ -40,15 +40,19 @@ class Rooms:
     cell: float
     height: float  # m, median room height, NaN without a ceiling
 
-    def at(self, xyz: np.ndarray, tree: cKDTree) -> np.ndarray:
-        """Codes (m,) u8 of places (m, 3): of the surface that passes nearest; ``tree`` holds ``xyz``."""
+    def at(self, xyz: np.ndarray, tree: cKDTree) -> tuple[np.ndarray, np.ndarray]:
+        """Codes (m,) u8 of places (m, 3): of the surface that passes nearest, and how sure they are (m,) f32,
+        0 to 1: the share of the points around that are the same; ``tree`` holds ``xyz``.
+        """
         k = min(6, len(self.xyz))
         apart, near = tree.query(xyz, k=k, workers=1)
         apart, near = apart.reshape(len(xyz), k), near.reshape(len(xyz), k)
         off = np.abs(np.einsum("nka,nka->nk", xyz[:, None] - self.xyz[near], self.normals[near]))
         cost = np.where(self.flat[near], off, apart) + 0.15 * apart
         out = self.code[near[np.arange(len(xyz)), cost.argmin(1)]]
-        return np.where(apart[:, 0] < 4 * self.cell, out, FURNITURE).astype(np.uint8)
+        alike = (self.code[near] == out[:, None]).mean(1)
+        by = apart[:, 0] < 4 * self.cell
+        return np.where(by, out, FURNITURE).astype(np.uint8), np.where(by, alike, 0).astype(np.float32)
 
 
 def classify(xyz: np.ndarray, cell: float, facing: np.ndarray) -> Rooms:

@@ -214,7 +214,7 @@ def _saved(path: str, there: tuple[str, ...]) -> tuple:
     return table[:, [head.index(n) for n in names]].astype(np.float32), codes, table[:, 1].astype(int), names
 
 
-def by_example(cloud: Cloud, start: int, stop: int, pose, common) -> np.ndarray:
+def by_example(cloud: Cloud, start: int, stop: int, pose, common) -> tuple[np.ndarray, np.ndarray]:
     """The new codes of a stretch and how sure they are: of the nearest of the points asked about."""
     tree, code, sure, wanted = common
     codes = np.array(cloud.values("class", 0, start, stop), np.uint8)

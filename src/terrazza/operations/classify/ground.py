@@ -15,6 +15,7 @@ from terrazza.store.cloud import Cloud
 cloth = later("terrazza.core.classify.cloth")
 ndimage = later("scipy.ndimage")
 lows = later("terrazza.core.classify.lows")
+roofs = later("terrazza.core.classify.roofs")
 
 GROUND, UNCLASSIFIED = 2, 1
 SAMPLE = 600_000
@@ -45,6 +46,12 @@ class GroundParams(RuleParams):
         help="Points nearer to the settled cloth than this are ground; 0: 0.4 of the cloth cell.",
         ge=0,
         le=5,
+    )
+    buildings: bool = field(
+        "Keep large buildings out",
+        False,
+        help="What ends in a drop nearly all around is no ground, though the cloth lies on it: flat roofs, "
+        "but also platforms with walls on every side.",
     )
     step: float = field("Time step", 0.65, help="Of the simulation.", ge=0.1, le=2)
     rounds: int = field("Rounds at most", 500, help="Of the simulation.", ge=10, le=5000)
@@ -82,8 +89,13 @@ class Ground(Rule):
     def judge(self, job: Job, scans: list[Scan], params: GroundParams, folder: str, progress: Progress):
         sheet, threshold, thin, late = settled(job, scans, params, Part(progress, 0, 0.6))
         self.more = {"resolution_m": sheet.resolution, "threshold_m": threshold, "late": late}
-        self.doubts += _hangs(thin, sheet, threshold) + _climbed(thin, sheet, params)
-        return by_cloth, {s.id: s.pose for s in scans}, (sheet, threshold)
+        out = None
+        if params.buildings:
+            lying = thin[cloth.ground(thin, sheet, threshold)]
+            out = roofs.find(lying) if len(lying) else None
+            self.more["buildings_m2"] = out.area if out else 0.0
+        self.doubts += _hangs(thin, sheet, threshold) + _climbed(thin, sheet, params, out)
+        return by_cloth, {s.id: s.pose for s in scans}, (sheet, threshold, out)
 
     def said(self, counts: np.ndarray) -> Figures:
         """How much is ground, with a doubt where it is hardly any."""
@@ -123,14 +135,16 @@ def settled(job: Job, scans: list[Scan], params: GroundParams, progress: Progres
     return sheet, params.threshold or 0.4 * likely, thin, int(late.sum())
 
 
-def _climbed(thin: np.ndarray, sheet, params: GroundParams) -> list[str]:
+def _climbed(thin: np.ndarray, sheet, params: GroundParams, out) -> list[str]:
     """A fine cloth climbs onto houses under which no point is ground: told where a coarse one stays below it
-    over areas as wide as a room.
+    over areas as wide as a room that are not kept out already.
     """
     if sheet.resolution >= COARSE:
         return []
     coarse = cloth.Cloth(thin, COARSE, params.rigidness, params.step, params.rounds, params.slope)
     lying = thin[cloth.ground(thin, sheet, 0.4 * sheet.resolution)]
+    if out is not None:
+        lying = lying[~out.holds(lying)]
     if not len(lying):
         return []
     high = sheet.at(lying[:, :2]) - coarse.at(lying[:, :2]) > CLIMBED
@@ -165,9 +179,12 @@ def _hangs(thin: np.ndarray, sheet, threshold: float) -> list[str]:
 
 def by_cloth(cloud: Cloud, start: int, stop: int, pose, common) -> np.ndarray:
     """The new codes of a stretch."""
-    sheet, threshold = common
+    sheet, threshold, out = common
+    xyz = rigid.apply(pose, cloud.xyz(start, stop))
     codes = cloud.values("class", 0, start, stop).astype(np.uint8)
-    near = cloth.ground(rigid.apply(pose, cloud.xyz(start, stop)), sheet, threshold)
+    near = cloth.ground(xyz, sheet, threshold)
+    if out is not None:
+        near &= ~out.holds(xyz)
     codes[~near & np.isin(codes, (GROUND, 0))] = UNCLASSIFIED
     codes[near] = GROUND
     return codes

@@ -52,7 +52,7 @@ class OpenAir(Rule):
         return by_kind, args, (found, spatial.cKDTree(found.xyz), sheet, threshold)
 
 
-def by_kind(cloud: Cloud, start: int, stop: int, pose, common) -> np.ndarray:
+def by_kind(cloud: Cloud, start: int, stop: int, pose, common) -> tuple[np.ndarray, np.ndarray]:
     """The new codes of a stretch, and how sure the kinds over the ground are."""
     found, tree, sheet, threshold = common
     xyz = rigid.apply(pose, cloud.xyz(start, stop))

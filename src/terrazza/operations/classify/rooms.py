@@ -37,6 +37,7 @@ class Rooms(Rule):
 
     name, title = "classify.rooms", "Rooms"
     reads = frozenset({"scan", "pose", "walk"})
+    sure = True
     Params = RoomsParams
 
     def judge(self, job: Job, scans: list[Scan], params: RoomsParams, folder: str, progress: Progress):
@@ -60,7 +61,7 @@ class Rooms(Rule):
         return by_kind, {s.id: s.pose for s in scans}, (found, tree)
 
 
-def by_kind(cloud: Cloud, start: int, stop: int, pose, common) -> np.ndarray:
-    """The new codes of a stretch."""
+def by_kind(cloud: Cloud, start: int, stop: int, pose, common) -> tuple[np.ndarray, np.ndarray]:
+    """The new codes of a stretch, and how sure they are."""
     found, tree = common
     return found.at(rigid.apply(pose, cloud.xyz(start, stop)), tree)
