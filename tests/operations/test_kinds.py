@@ -115,7 +115,7 @@ def test_large_buildings_are_kept_out_where_asked(workspace, tmp_path):
     xyz, roof = roofed(5, 0.25)
     land = xyz, np.where(roof, 6, 2), np.zeros(len(xyz), bool)
     job = flown(workspace, tmp_path, land)
-    plain, asked = (must(*job, "classify.ground", resolution=0.5, buildings=on) for on in (False, True))
+    plain, asked = (must(*job, "classify.ground", resolution=0.2, buildings=on) for on in (False, True))
     codes, truth = held(job)[1], truth_of(job, land)
     assert (codes[truth == 6] == 2).mean() < 0.05 and (codes[truth == 2] == 2).mean() > 0.95
     assert plain["ground"] > asked["ground"] + 0.4 * roof.sum() and asked["buildings_m2"] > 400
