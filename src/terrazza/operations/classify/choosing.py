@@ -80,11 +80,11 @@ class Rule(Operation):
         box, before = limit_of(job, params.within), class_counts(job)
         self.doubts, self.more = [], {}
         with job.scratch() as folder:
-            choose, args, common = self.judge(job, scans, params, folder, progress)
+            choose, args, common = self.judge(job, scans, params, folder, Part(progress, 0, 0.6))
             own = {s.id: (args.get(s.id), job.grid_pose(s)) for s in scans}
             columns = ("class", CONFIDENCE) if self.sure else ("class",)
-            rule = (choose, common, box)
-            found = portions.rewrite(job, scans, columns, _rewritten, own, progress, "Classifying", rule)
+            rule, rest = (choose, common, box), Part(progress, 0.6, 1)
+            found = portions.rewrite(job, scans, columns, _rewritten, own, rest, "Classifying", rule)
         table = sum((t for tallies in found.values() for t in tallies), np.zeros((256, 256), np.int64))
         moves = table - np.diag(np.diag(table))
         figures = told(moves, class_namer(job)) | self.said(table.sum(0))

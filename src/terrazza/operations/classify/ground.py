@@ -87,7 +87,7 @@ class Ground(Rule):
         return {"resolution": _likely[key], "threshold": 0.4 * _likely[key]}
 
     def judge(self, job: Job, scans: list[Scan], params: GroundParams, folder: str, progress: Progress):
-        sheet, threshold, thin, late = settled(job, scans, params, Part(progress, 0, 0.6))
+        sheet, threshold, thin, late = settled(job, scans, params, progress)
         self.more = {"resolution_m": sheet.resolution, "threshold_m": threshold, "late": late}
         out = None
         if params.buildings:

@@ -74,7 +74,7 @@ class HeightBands(Rule):
                     f"{Notation.of(job).length(band.high)} is empty.",
                     "Its upper end must lie above its lower one.",
                 )
-        floor = thinned(job, job.scans(placed=True), 0.1, Part(progress, 0, 0.3), GROUND)
+        floor = thinned(job, job.scans(placed=True), 0.1, Part(progress, 0, 0.5), GROUND)
         if len(floor) < 10:
             raise StateError(
                 "No ground is classified yet, so there is no height above it.",
@@ -82,7 +82,7 @@ class HeightBands(Rule):
             )
         model = bands.GroundModel(floor)
         limits = [(b.low, b.high, b.code) for b in params.bands]
-        built = _built(job, scans, model, Part(progress, 0.3, 0.6)) if params.buildings else None
+        built = _built(job, scans, model, Part(progress, 0.5, 1)) if params.buildings else None
         self.codes = sorted({b.code for b in params.bands})
         return by_height, {s.id: s.pose for s in scans}, (model, limits, params.from_classes, built)
 
