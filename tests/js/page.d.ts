@@ -67,6 +67,5 @@ declare module "../../src/terrazza/web/static/js/cloud.js" {
     hiddenScans: Set<number>;
     hiddenClasses: Set<number>;
     shade: { key: string } | null;
-    returns: string;
   }
 }

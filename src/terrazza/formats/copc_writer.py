@@ -134,7 +134,8 @@ class Writer:
         self.header.are_points_compressed = True
         self.header.vlrs.append(laspy.VLR("copc", 1, "COPC info", bytes(160)))
         self.header.vlrs.append(LasZipVlr(self.packing(self.layout.colour).record_data()))
-        self.header.vlrs += Layout(1.0, (0, 0, 0), packed=False, classes=self.layout.classes).header().vlrs
+        if self.layout.classes:
+            self.header.vlrs.append(self.layout.class_names())
         if self.wkt:
             self.header.add_crs(CRS.from_wkt(self.wkt))
         self.header.write_to(self.stream)

@@ -41,12 +41,12 @@ class Layout:
             header.are_points_compressed = True
             header.vlrs.append(LasZipVlr(self.vlr.record_data()))
         if self.classes:
-            header.vlrs.append(self._class_names())
+            header.vlrs.append(self.class_names())
         if wkt:
             header.add_crs(CRS.from_wkt(wkt))
         return header
 
-    def _class_names(self) -> ClassificationLookupVlr:
+    def class_names(self) -> ClassificationLookupVlr:
         """LAS 1.4 R15, Classification Lookup: names of 15 ASCII letters at most."""
         names = ClassificationLookupVlr()
         for code, name in self.classes:

@@ -106,12 +106,12 @@ def parted(xyz: np.ndarray, closed: bool, at: int) -> list[np.ndarray]:
     return [xyz[: at + 1], xyz[at:]]
 
 
-def joined(one: np.ndarray, other: np.ndarray, reach: float = SAME) -> np.ndarray:
-    """One line of two, over their nearest ends, which become one vertex where they lie within ``reach`` m."""
+def joined(one: np.ndarray, other: np.ndarray) -> np.ndarray:
+    """One line of two, over their nearest ends, which become one vertex where they lie in one place."""
     ways = [(a, b) for a in (one[::-1], one) for b in (other, other[::-1])]
     a, b = min(ways, key=lambda ab: float(np.linalg.norm(ab[0][-1] - ab[1][0])))
-    if np.linalg.norm(a[-1] - b[0]) <= reach:
-        return np.r_[a[:-1], [(a[-1] + b[0]) / 2], b[1:]]
+    if np.linalg.norm(a[-1] - b[0]) <= SAME:
+        return np.r_[a[:-1], b]
     return np.r_[a, b]
 
 

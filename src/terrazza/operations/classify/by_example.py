@@ -149,9 +149,9 @@ def _own(some: Gathered) -> dict[str, np.ndarray]:
 
 
 def _inside(xyz: np.ndarray, record: dict) -> np.ndarray:
-    view, polygon, depth = np.array(record["view"]), np.array(record["polygon"]), record.get("depth")
-    around, depth = record.get("around", False), tuple(depth) if depth else None
-    mask = outline.select(xyz, view, polygon, None, record["outside"], around, depth)
+    view, polygon, outside = np.array(record["view"]), np.array(record["polygon"]), record["outside"]
+    depth = tuple(record.get("depth", ())) or None
+    mask = outline.select(xyz, view, polygon, None, outside, record.get("around", False), depth)
     if len(record["slab"]) == 2:
         height = rigid.apply(np.array(record["frame"]), xyz)[:, 2]
         mask &= (height >= record["slab"][0]) & (height <= record["slab"][1])

@@ -1,9 +1,8 @@
 """Take what lies beyond, within, behind or before a surface."""
 
-from typing import Annotated, Literal
+from typing import Literal
 
 import numpy as np
-from pydantic import Field
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
@@ -11,7 +10,7 @@ from terrazza.errors import InputError, ParamsError
 from terrazza.later import later
 from terrazza.operations.clean.filtering import Filter, within_field
 from terrazza.operations.pieces import reading
-from terrazza.operations.spine.base import Params, field, operation, scans_field
+from terrazza.operations.spine.base import Params, Triple, field, operation, scans_field
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.table.touch import patch
 from terrazza.store.cloud import Cloud
@@ -19,7 +18,6 @@ from terrazza.store.cloud import Cloud
 fits = later("terrazza.core.measure.fits")
 shells = later("terrazza.core.clean.shells")
 
-Triple = Annotated[list[float], Field(min_length=3, max_length=3)]
 REACHES = (0.08, 0.15, 0.3, 0.6)  # m: patches around touched points, the first that holds enough
 FEWEST = 60  # points of a patch
 ROUGH = 0.10  # m: what of a vault counts to find its line

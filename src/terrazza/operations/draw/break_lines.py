@@ -11,14 +11,13 @@ from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations.draw.slab import box_points
 from terrazza.operations.draw.writing import write_dxf
-from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
+from terrazza.operations.spine.base import Figures, Operation, Params, Triple, field, operation, scans_field
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
 tracing = later("terrazza.core.draw.tracing")
 trees = later("scipy.spatial")
 
-Triple = Annotated[list[float], Field(min_length=3, max_length=3)]
 Pair = Annotated[list[float], Field(min_length=2, max_length=2)]
 THICK = 0.3  # m: of a section across
 TILE, INNER = (

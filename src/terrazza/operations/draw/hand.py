@@ -1,9 +1,6 @@
 """What lines drawn by hand have in common: where they are kept, and a line changed in its drawing."""
 
-from typing import Annotated
-
 import numpy as np
-from pydantic import Field
 
 from terrazza.core.geometry import rigid
 from terrazza.errors import NotFound, ParamsError
@@ -12,7 +9,6 @@ from terrazza.operations.spine.job import Job
 
 by_hand = later("terrazza.core.draw.by_hand")
 
-Triple = Annotated[list[float], Field(min_length=3, max_length=3)]
 BY_HAND, LAYER = "By hand", "LINES"
 LEVEL = 0.001  # m: lines whose heights differ by more are lines in space
 
@@ -31,11 +27,11 @@ def row(job: Job, at: np.ndarray, closed: bool, name: str, layer: str, **more) -
     }
 
 
-def changed(job: Job, line: dict, at: np.ndarray, **more) -> dict:
+def changed(job: Job, line: dict, at: np.ndarray) -> dict:
     """A line through other places than before: nothing was fitted to it."""
     fresh = row(job, at, line["closed"], line["name"], line["layer"])
     kept = {k: v for k, v in line.items() if k not in {"rms_mm", "arcs", "points", "space"}}
-    return kept | fresh | more
+    return kept | fresh
 
 
 def places(job: Job, line: dict) -> np.ndarray:

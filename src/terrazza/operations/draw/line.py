@@ -3,8 +3,8 @@
 from terrazza.core.progress import Progress
 from terrazza.errors import ParamsError
 from terrazza.later import later
-from terrazza.operations.draw.hand import BY_HAND, LAYER, Triple, need_drawing, need_places, row
-from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
+from terrazza.operations.draw.hand import BY_HAND, LAYER, need_drawing, need_places, row
+from terrazza.operations.spine.base import Figures, Operation, Params, Triple, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 

@@ -8,8 +8,8 @@ import numpy as np
 from terrazza.core.progress import Progress
 from terrazza.errors import ParamsError
 from terrazza.later import later
-from terrazza.operations.draw.hand import Triple, changed, found, need_places, places, put_lines
-from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
+from terrazza.operations.draw.hand import changed, found, need_places, places, put_lines
+from terrazza.operations.spine.base import Figures, Operation, Params, Triple, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
@@ -96,16 +96,16 @@ class Reshape(Operation):
     def run(self, job: Job, params: ReshapeParams, progress: Progress) -> Figures:
         drawing, line = found(job, params.drawing, params.line)
         try:
-            lines, says = _SHAPES[params.how](job, params, drawing, line)
+            lines, says = _SHAPES[params.how](job, params, line)
         except ValueError as error:
             raise ParamsError(f"draw.reshape: {error}.", "Choose another way, or other corners.") from error
         put_lines(job, params.drawing, drawing, params.line, lines)
-        if params.how == "join":
-            _without(job, params, line)
+        if params.how == "join":  # the other has become part of it
+            put_lines(job, params.drawing, job.get("drawing", params.drawing), params.other, [])
         return {"says": f"{line['name']} {says}", "lines": len(lines)}
 
 
-def _parallel(job: Job, params: ReshapeParams, drawing: dict, line: dict):
+def _parallel(job: Job, params: ReshapeParams, line: dict):
     if not params.by:
         raise ValueError("a parallel line needs a distance")
     beside = changed(job, line, by_hand.parallel(places(job, line), line["closed"], params.by))
@@ -114,25 +114,25 @@ def _parallel(job: Job, params: ReshapeParams, drawing: dict, line: dict):
     return [line, beside | {"name": f"{line['name']} {side}"}], f"drawn once more, {far} to the {side}"
 
 
-def _square(job: Job, params: ReshapeParams, drawing: dict, line: dict):
+def _square(job: Job, params: ReshapeParams, line: dict):
     at, moved = by_hand.square(places(job, line), line["closed"])
     return [changed(job, line, at)], f"square: corners moved by {Notation.of(job).length(moved)} at most"
 
 
-def _straight(job: Job, params: ReshapeParams, drawing: dict, line: dict):
+def _straight(job: Job, params: ReshapeParams, line: dict):
     if line["closed"]:
         raise ValueError("an area has no best line")
     at, off = by_hand.straight(places(job, line))
     return [changed(job, line, at)], f"straight: its corners lay {Notation.of(job).length(off)} off at most"
 
 
-def _fewer(job: Job, params: ReshapeParams, drawing: dict, line: dict):
+def _fewer(job: Job, params: ReshapeParams, line: dict):
     at = by_hand.fewer(places(job, line), line["closed"], abs(params.by))
     return [changed(job, line, at)], f"has {len(at)} corners of {len(line['vertices'])}"
 
 
 def _closed(close: bool) -> Callable:
-    def act(job: Job, params: ReshapeParams, drawing: dict, line: dict):
+    def act(job: Job, params: ReshapeParams, line: dict):
         if close and len(line["vertices"]) < 3:
             raise ValueError("an area needs three corners")
         return [changed(job, line | {"closed": close}, places(job, line))], "closed" if close else "opened"
@@ -140,7 +140,7 @@ def _closed(close: bool) -> Callable:
     return act
 
 
-def _part(job: Job, params: ReshapeParams, drawing: dict, line: dict):
+def _part(job: Job, params: ReshapeParams, line: dict):
     if not 1 <= params.at <= len(line["vertices"]):
         raise ValueError(f"it has {len(line['vertices'])} corners, there is no corner {params.at}")
     parts = by_hand.parted(places(job, line), line["closed"], params.at - 1)
@@ -149,12 +149,12 @@ def _part(job: Job, params: ReshapeParams, drawing: dict, line: dict):
     return [changed(job, opened, at) | {"name": n} for at, n in zip(parts, names)], "parted"
 
 
-def _join(job: Job, params: ReshapeParams, drawing: dict, line: dict):
+def _join(job: Job, params: ReshapeParams, line: dict):
     other = _other(job, params, line)
     return [changed(job, line, by_hand.joined(places(job, line), places(job, other)))], "joined"
 
 
-def _bring(job: Job, params: ReshapeParams, drawing: dict, line: dict):
+def _bring(job: Job, params: ReshapeParams, line: dict):
     if line["closed"]:
         raise ValueError("an area has no end to bring")
     _, other = found(job, params.drawing, params.other)
@@ -169,13 +169,13 @@ def _shift(params: ReshapeParams) -> np.ndarray:
     return np.array(params.shift)
 
 
-def _move(job: Job, params: ReshapeParams, drawing: dict, line: dict):
+def _move(job: Job, params: ReshapeParams, line: dict):
     shift = _shift(params)
     far = Notation.of(job).length(float(np.linalg.norm(shift)))
     return [changed(job, line, places(job, line) + shift)], f"moved by {far}"
 
 
-def _copy(job: Job, params: ReshapeParams, drawing: dict, line: dict):
+def _copy(job: Job, params: ReshapeParams, line: dict):
     shift, at = _shift(params), places(job, line)
     copies = [
         changed(job, line, at + k * shift) | {"name": f"{line['name']} {k + 1}"}
@@ -189,12 +189,6 @@ def _other(job: Job, params: ReshapeParams, line: dict) -> dict:
     if other is line or params.other == params.line or other["closed"] or line["closed"]:
         raise ValueError("two lines with ends are joined")
     return other
-
-
-def _without(job: Job, params: ReshapeParams, line: dict) -> None:
-    """The line that has become part of another goes."""
-    drawing = job.get("drawing", params.drawing)
-    put_lines(job, params.drawing, drawing, params.other, [])
 
 
 _SHAPES = {

@@ -1,9 +1,8 @@
 """Draw paint on the ground: stripes, crossings, bays, arrows."""
 
-from typing import Annotated, Literal
+from typing import Literal
 
 import numpy as np
-from pydantic import Field
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
@@ -11,7 +10,7 @@ from terrazza.errors import StateError
 from terrazza.later import later
 from terrazza.operations.draw.writing import write_dxf
 from terrazza.operations.pieces.stations import has_station
-from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
+from terrazza.operations.spine.base import Figures, Operation, Params, Triple, field, operation, scans_field
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
@@ -19,7 +18,6 @@ marks = later("terrazza.core.draw.paint")
 ndimage = later("scipy.ndimage")
 trees = later("scipy.spatial")
 
-Triple = Annotated[list[float], Field(min_length=3, max_length=3)]
 GROUND, OFF = 0.25, 0.04  # m: cells of the ground, and how far off it paint may lie
 TALL = 1.5  # m: the ground rises or falls by no more within a cell's reach of the touched place
 STEEP = 0.25  # of the distance: how much the ground may rise

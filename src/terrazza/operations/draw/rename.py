@@ -24,9 +24,8 @@ class Rename(Operation):
     Params = RenameParams
 
     def run(self, job: Job, params: RenameParams, progress: Progress) -> Figures:
-        drawing = need_drawing(job, params.drawing)
-        if params.line:
-            found(job, params.drawing, params.line)
+        number = params.drawing
+        drawing = found(job, number, params.line)[0] if params.line else need_drawing(job, number)
         lines = [dict(line) for line in drawing["lines"]]
         layer = {"layer": params.layer.strip()} if params.layer.strip() else {}
         if params.line:

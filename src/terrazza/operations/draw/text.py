@@ -4,9 +4,8 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
-from terrazza.operations.draw.hand import Triple
 from terrazza.operations.draw.line import drawing_for
-from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
+from terrazza.operations.spine.base import Figures, Operation, Params, Triple, field, operation
 from terrazza.operations.spine.job import Job
 
 

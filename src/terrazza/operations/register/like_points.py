@@ -16,13 +16,12 @@ from terrazza.operations.register.moving import (
     side,
     told,
 )
-from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
+from terrazza.operations.spine.base import Figures, Operation, Params, Triple, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
 like_points = later("terrazza.core.register.like_points")
 
-Triple = Annotated[list[float], Field(min_length=3, max_length=3)]
 Pair = Annotated[list[Triple], Field(min_length=2, max_length=2)]
 
 

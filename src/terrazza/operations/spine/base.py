@@ -6,7 +6,7 @@ An operation is declared once: a dotted name, a title, a Pydantic ``Params``
 """
 
 from functools import cache
-from typing import Any, ClassVar
+from typing import Annotated, Any, ClassVar
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
@@ -23,6 +23,9 @@ class Params(BaseModel):
     """Parameters of an operation; unknown names are refused."""
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False, str_max_length=4000)
+
+
+Triple = Annotated[list[float], Field(min_length=3, max_length=3)]  # a place: three coordinates
 
 
 def field(

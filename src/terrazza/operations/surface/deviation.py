@@ -6,9 +6,9 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
-from terrazza.operations.clean.surface import SurfaceParams, Triple, found
+from terrazza.operations.clean.surface import SurfaceParams, found
 from terrazza.operations.pieces import portions
-from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
+from terrazza.operations.spine.base import Figures, Operation, Params, Triple, field, operation, scans_field
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 from terrazza.operations.surface.ground import surface_of

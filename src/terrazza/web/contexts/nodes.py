@@ -48,7 +48,7 @@ def pack(
     if max(wanted, default=0) >= len(cloud.nodes):
         raise NotFound(f"Scan {scan} has no node {max(wanted)}.", "Load the scene again.")
     nodes, ends, held, out = cloud.nodes[wanted], cloud.columns.ends, {}, []
-    names = [name for name in (*schema.SHOWN, shade and shades.column(shade)) if name and cloud.has(name)]
+    names = [name for name in (*schema.SHOWN, shade and shade.column) if name and cloud.has(name)]
     stride = schema.STRIDE + (4 if shade else 0)
     for k, node, block in zip(
         wanted, nodes, np.searchsorted(ends, nodes["start"], side="right").clip(0, len(ends) - 1).tolist()
@@ -77,7 +77,7 @@ def pack(
         out += [np.array([k, count, stride, 0], "<u4").tobytes(), first.tobytes()]
         out += [plane.tobytes() for plane in schema.planes(values, count)]
         if shade:
-            out.append(shade.plane(values.get(shades.column(shade)), count).tobytes())
+            out.append(shade.plane(values.get(shade.column), count).tobytes())
     return b"".join(out)
 
 

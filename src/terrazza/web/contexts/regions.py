@@ -70,7 +70,7 @@ def _planes(number: int, cloud, index: np.ndarray, shade: shades.Shade | None) -
     ]
     others = schema.planes({name: cloud.pick(name, index) for name in wanted}, count)
     if shade:
-        name = shades.column(shade)
+        name = shade.column
         others.append(shade.plane(cloud.pick(name, index) if cloud.has(name) else None, count))
     return b"".join(
         [

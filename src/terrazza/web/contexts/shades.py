@@ -31,6 +31,11 @@ class Shade:
     length: bool
     key: str
 
+    @property
+    def column(self) -> str:
+        """The column that it shows."""
+        return PREFIX + self.name
+
     def plane(self, values: np.ndarray | None, count: int) -> np.ndarray:
         """(count, 4) u8: in the first slot 1 to 255 from low to high, 0 where there is no value."""
         out = np.zeros((count, 4), np.uint8)
@@ -39,11 +44,6 @@ class Shade:
             there = np.isfinite(share)
             out[there, 0] = 1 + np.round(np.clip(share[there], 0, 1) * LEVELS)
         return out
-
-
-def column(shade: Shade) -> str:
-    """The column that a shade shows."""
-    return PREFIX + shade.name
 
 
 def listed(job: Job) -> list[Shade]:

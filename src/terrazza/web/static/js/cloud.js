@@ -3,7 +3,7 @@ import * as THREE from "../vendor/three.module.js";
 import { holds } from "./boxes.js";
 import { early, nodesIn } from "./glance.js";
 import { Heap } from "./heap.js";
-import { layout, planeAt, returnsHidden, setLayout, strideOf } from "./layout.js";
+import { layout, planeAt, planesOf, setLayout, strideOf } from "./layout.js";
 import { classColour, rgb, scanColour } from "./palette.js";
 import { marksMaterial, pointsMaterial, sharedUniforms } from "./shader.js";
 import { again, ask, notice, tell } from "./trouble.js";
@@ -19,7 +19,7 @@ export class Cloud {
   constructor(job, state, { onChange, onMore, onStale }) {
     this.job = job;
     this.onStale = onStale; // the job has changed meanwhile: the scene must be loaded anew
-    state.lend(this, ["hiddenScans", "hiddenClasses", "returns", "shade"]);
+    state.lend(this, ["hiddenScans", "hiddenClasses", "shade"]);
     this.onChange = onChange; // nodes have come
     this.onMore = onMore; // a tree has come: other nodes may be wanted
     this.scene = new THREE.Scene();
@@ -333,7 +333,7 @@ export class Cloud {
     if (node.points) return;
     const geometry = new THREE.BufferGeometry();
     node.shade = shade;
-    for (const name of shade ? [...layout.planes, layout.shade] : layout.planes) {
+    for (const name of planesOf(shade)) {
       const from = at + planeAt(name, count),
         first = name === "first",
         values = first ? new Uint16Array(buffer, from, 4 * count) : new Uint8Array(buffer, from, 4 * count);
@@ -361,7 +361,7 @@ export class Cloud {
     if (limits.box && !holds(limits.box, x, y, z)) return false;
     const value = ([plane, slot]) => node.points.geometry.attributes[plane].array[4 * k + slot];
     if (
-      value(layout.flags) & (layout.hides | returnsHidden(this.returns)) ||
+      value(layout.flags) & (layout.hides | this.shared.uHidden.value) ||
       this.hiddenClasses.has(value(layout.slots.class))
     )
       return false;

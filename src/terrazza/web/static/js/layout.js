@@ -10,9 +10,12 @@ const OWN = 7; // the first number of a colouring that a column of its own gives
 const FIRST = 8; // bytes of the first plane in a node: four u16
 const ITEMS = "xyzw";
 
+// The planes of points that came with a dimension, or without.
+export const planesOf = (shaded) => (shaded ? [...layout.planes, layout.shade] : layout.planes);
+
 // Where a plane of a node with so many points begins, from its first point.
 export const planeAt = (name, count) => {
-  const k = name === layout.shade ? layout.planes.length : layout.planes.indexOf(name);
+  const k = planesOf(true).indexOf(name);
   return k ? (FIRST + 4 * (k - 1)) * count : 0;
 };
 

@@ -1,6 +1,6 @@
 // Slabs and boxes: their own points, cut out by the server, a few at once and as many as a view draws when it rests.
 import * as THREE from "../vendor/three.module.js";
-import { layout } from "./layout.js";
+import { planesOf } from "./layout.js";
 import { again, ask, tell } from "./trouble.js";
 
 const MARGIN = 1.08,
@@ -131,7 +131,7 @@ export class Regions {
     const head = new DataView(buffer),
       { cloud } = this.app,
       count = head.getUint32(0, true),
-      planes = shade ? [...layout.planes, layout.shade] : layout.planes;
+      planes = planesOf(shade);
     held.whole = head.getUint32(4, true) === 1;
     for (let k = 0, at = 16; k < count; k++) {
       const scan = cloud.scans.get(head.getUint32(at, true)),

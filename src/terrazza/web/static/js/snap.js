@@ -14,7 +14,7 @@ function along([ax, ay], [bx, by], [x, y]) {
 }
 
 // Sides of all lines near a pixel: { drawing, line, side, a, b (places), p, q (pixels), t }.
-export function sidesNear(view, drawings, at, reach = REACH) {
+export function sidesNear(view, drawings, at) {
   const out = [];
   for (const { id, lines } of drawings)
     lines.forEach(({ at: places, closed }, n) => {
@@ -24,7 +24,7 @@ export function sidesNear(view, drawings, at, reach = REACH) {
         const [p, q] = [pixels[k - 1], pixels[k]];
         if (!p || !q) continue;
         const t = along(p, q, at);
-        if (distance(mix(p.slice(0, 2), q.slice(0, 2), t), at) <= reach)
+        if (distance(mix(p.slice(0, 2), q.slice(0, 2), t), at) <= REACH)
           out.push({ drawing: id, line: n + 1, side: k - 1, a: ring[k - 1], b: ring[k], p, q, t });
       }
     });

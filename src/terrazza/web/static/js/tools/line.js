@@ -1,5 +1,6 @@
 // Lines, areas and arcs by hand: places touched on points or on drawn lines, or typed; kept in a drawing, or given a class.
 import { button, link, send, show, take } from "../gestures.js";
+import { gripped } from "../marks.js";
 import { metres, said } from "../notation.js";
 import { snapped } from "../snap.js";
 import { html } from "../text.js";
@@ -108,12 +109,7 @@ export default {
     }
     panel(app);
   },
-  marks(_app, view) {
-    const pixels = hand.places.map((p) => view.toPixel?.(p)).filter(Boolean);
-    if (!pixels.length) return "";
-    const grips = pixels.map(([x, y]) => `<circle cx="${x}" cy="${y}" r="4" class="grip"/>`);
-    return `<polyline points="${pixels.map(([x, y]) => `${x},${y}`).join(" ")}" class="measure" fill="none"/>${grips.join("")}`;
-  },
+  marks: (_app, view) => gripped(view, hand.places),
   leave() {
     Object.assign(hand, { places: [], wrong: "", landed: "" });
     show("");

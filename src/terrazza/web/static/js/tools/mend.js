@@ -1,5 +1,6 @@
 // Drawn lines changed by hand: touched to take them up, corners dragged, put in and taken out, and the shape as a whole.
 import { button, link, send, show } from "../gestures.js";
+import { gripped } from "../marks.js";
 import { metres } from "../notation.js";
 import { exact } from "../picking.js";
 import { REACH, sidesNear, snapped } from "../snap.js";
@@ -171,16 +172,7 @@ export default {
     panel(app);
     app.overlay();
   },
-  marks(_app, view) {
-    if (!hand.line || !view.toPixel) return "";
-    const ring = hand.closed ? [...hand.at, hand.at[0]] : hand.at,
-      pixels = ring.map((p) => view.toPixel(p)).filter(Boolean);
-    const grips = hand.at.map((place, k) => {
-      const p = view.toPixel(place);
-      return p ? `<circle cx="${p[0]}" cy="${p[1]}" r="${k === hand.corner ? 6 : 4.5}" class="grip"/>` : "";
-    });
-    return `<polyline points="${pixels.map(([x, y]) => `${x},${y}`).join(" ")}" class="measure" fill="none"/>${grips.join("")}`;
-  },
+  marks: (_app, view) => gripped(view, hand.at, { closed: hand.closed, chosen: hand.corner }),
   leave() {
     fresh();
     show("");
