@@ -69,9 +69,11 @@ def room_poses(seed: int = 5, tilt: float = np.radians(0.003)) -> list[np.ndarra
 
 
 def write_room(
-    path, posed: bool = False, names=("Küche", "Saal, hinten", "Flur"), **more
+    path, posed: bool = False, names=("Küche", "Saal, hinten", "Flur"), origin=np.zeros(3), **more
 ) -> list[np.ndarray]:
-    """An E57 of the room's three scans; returns the true poses."""
+    """An E57 of the room's three scans, posed in a frame in which it lies at ``origin``; returns the true
+    poses in the room.
+    """
     poses = room_poses()
     with e57_writer.Writer(str(path)) as out:
         for k, (name, pose) in enumerate(zip(names, poses)):
@@ -80,7 +82,7 @@ def write_room(
                 name,
                 [data],
                 ["xyz", "intensity", "row", "column"],
-                pose=pose if posed else None,
+                pose=rigid.make(pose[:3, :3], pose[:3, 3] + origin) if posed else None,
                 grid=(more.get("rows", 150), more.get("columns", 360)),
             )
     return poses

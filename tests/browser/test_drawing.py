@@ -45,6 +45,22 @@ def test_an_area_is_drawn_changed_and_taken_back(page, served):
     assert len(served.opened().get("drawing", key)["lines"]) == 1
 
 
+def test_two_touches_give_a_dimension(page, served):
+    visit(page, served, "draw")
+    number, (x, y) = served.last_number(), middle(page, "plan")
+    page.keyboard.press("d")
+    for k, dx in enumerate((-40, 40), 1):
+        page.mouse.click(x + dx, y)
+        page.wait_for_function(f"document.querySelectorAll('#plan-marks .grip').length === {k}")
+    page.click("#action [data-do=dimension]")
+    ended(page, number + 1)
+    figures = served.opened().last_entries()["draw.dimension"].figures
+    drawing = served.opened().get("drawing", figures["drawing"])
+    (text,) = (t for t in drawing["texts"] if t["layer"] == "DIMENSIONS")
+    assert float(text["text"].split()[0]) == pytest.approx(figures["lengths_m"][0], abs=1e-3)
+    assert sum(line["layer"] == "DIMENSIONS" for line in drawing["lines"]) == 5
+
+
 def test_an_outline_in_the_slab_keeps_to_its_thickness(page, served):
     visit(page, served, "classify")
     number, (x, y) = served.last_number(), middle(page, "slab")

@@ -191,6 +191,16 @@ def test_the_same_pose_everywhere_is_none(tmp_path, poses):
     assert any("same pose" in n for n in found.notes)
 
 
+def test_stations_near_each_other_in_the_grid_are_not_one(tmp_path):
+    """Far from the origin, poses some metres apart differ by less than a usual share of their coordinates."""
+    poses = [rigid.make(np.eye(3), np.array([600_000.0 + 3 * k, 5_100_000.0, 100.0])) for k in range(3)]
+    with e57_writer.Writer(str(tmp_path / "grid.e57")) as out:
+        for k, pose in enumerate(poses):
+            out.add_scan(f"S{k}", [{"xyz": np.ones((10, 3))}], ["xyz"], pose)
+    found = formats.look(str(tmp_path / "grid.e57"))
+    assert [s.pose[0, 3] for s in found.scans] == pytest.approx([600_000, 600_003, 600_006], abs=1e-6)
+
+
 def test_a_broken_write_leaves_nothing(tmp_path):
     def failing():
         yield {"xyz": np.ones((10, 3))}

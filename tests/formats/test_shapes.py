@@ -9,6 +9,8 @@ import trimesh
 
 from terrazza import formats
 from terrazza.errors import InputError
+from terrazza.formats import landxml_writer
+from terrazza.formats.protocol import Line
 from terrazza.operations.pieces import reading
 
 SQUARE = np.array([[0.0, 0, 1], [4, 0, 1], [4, 3, 2], [0, 3, 2]])
@@ -152,3 +154,27 @@ def test_a_cloud_is_no_drawing(tmp_path):
         reading.shapes(str(tmp_path / "a.xyz"))
     with pytest.raises(InputError, match="no format “XYZ”"):
         formats.named("XYZ")
+
+
+@pytest.mark.parametrize("ending", ["dxf", "xml"])
+def test_lines_in_the_grid_keep_their_vertices_and_stay_open(tmp_path, ending):
+    """Far from the origin a share of the coordinates is metres: an open line whose ends lie a few metres
+    apart, and one with vertices a metre apart.
+    """
+    at = np.array([600_000.0, 5_100_000.0, 0.0])
+    near = np.array([[0.0, 0, 1], [30, 0, 1], [30, 2, 1], [0, 2, 1]]) + at
+    many = np.c_[np.arange(20.0), np.zeros(20), np.ones(20)] + at
+    path = str(tmp_path / f"grid.{ending}")
+    if ending == "dxf":
+        document = ezdxf.new("R2010")
+        for line in (near, many):
+            document.layouts.get("Model").add_polyline3d(line)
+        document.layouts.get("Model").add_lwpolyline([(*at[:2], 1), (at[0] + 5, at[1], 0)], format="xyb")
+        document.saveas(path)
+    else:
+        landxml_writer.write(path, [], [Line(near), Line(many)])
+    lines = reading.shapes(path).lines
+    for line, wanted in zip(lines, (near, many)):
+        assert not line.closed and np.allclose(line.xyz, wanted, rtol=0, atol=1e-3)
+    if ending == "dxf":
+        assert np.linalg.norm(np.diff(lines[2].xyz, axis=0), axis=1).max() < 0.5, "an arc goes one way"

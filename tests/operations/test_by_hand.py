@@ -8,9 +8,12 @@ import shapely
 from terrazza.core.draw import by_hand
 from terrazza.db import queries
 from terrazza.db.models import Entry
+from terrazza.operations.draw import beneath
 from terrazza.operations.spine import fieldbook
+from terrazza.web.contexts import sheets
 from tests.operations.test_rules import flown, held  # noqa: F401
 from tests.run import must, opened, perform
+from tests.scenes import room_job
 
 pytestmark = pytest.mark.usefixtures("alone")
 
@@ -274,3 +277,65 @@ def test_work_keeps_to_a_drawn_area_or_to_heights(drawn, within):
     assert ((held(drawn)[1] == 71) == wanted).all() and 100 < wanted.sum() < len(wanted) / 2
     entry = perform(*drawn, "classify.change", pairs=[[1, 2]], within="Nowhere")
     assert entry.state == "failed" and "no box “Nowhere”" in entry.message
+
+
+def test_a_drawing_tells_that_scans_beneath_it_were_moved(workspace, tmp_path):
+    """By how much at its vertices, in the sheet and with the file; not where nothing moved, nor once the move
+    is undone.
+    """
+    job = room_job(workspace, tmp_path, rows=120, columns=360)
+    assert len(opened(*job).scans()) == 3 and must(*job, "draw.plan_slab", height=1.2)["lines"]
+    assert not must(*job, "deliver.dxf")["doubt"]
+    x, y, z = opened(*job).scan(2).pose[:3, 3]
+    turn = np.degrees(np.arctan2(*opened(*job).scan(2).pose[[1, 0], 0]))
+    must(*job, "register.set_pose", scan=2, x=x + 0.03, y=y, z=z, heading_deg=turn)
+    (doubt,) = must(*job, "deliver.dxf")["doubt"]
+    told = beneath.moved(opened(*job))["1"]
+    assert 0.028 < told < 0.034 and f"{told * 1000:.1f}" in doubt
+    assert sheets.build(opened(*job), "draw")["moved_beneath"] == [doubt]
+    must(*job, "draw.plan_slab", height=1.5)
+    assert list(beneath.moved(opened(*job))) == ["1"], "one drawn since is as it is now"
+    fieldbook.undo(Entry.get(job=job[1], operation="draw.plan_slab", number=6))
+    fieldbook.undo(Entry.get(job=job[1], operation="register.set_pose"))
+    assert not beneath.moved(opened(*job))
+
+
+@pytest.mark.parametrize(
+    ("params", "lengths"),
+    [
+        ({}, [5.0]),
+        ({"way": "east"}, [3.0]),
+        ({"way": "north", "beside": -1.0}, [4.0]),
+        ({"at": [[0, 0, 1], [3, 0, 1], [10, 0, 1]]}, [3.0, 7.0]),
+    ],
+)
+def test_dimensions_say_what_lies_between(workspace, tmp_path, params, lengths):
+    """Lengths of a right triangle; the measure's line runs beside the places, its ends across from them; the
+    text is in the file.
+    """
+    row = queries.create_job(workspace, "Dimensions")
+    figures = must(workspace, row, "draw.dimension", **({"at": [[1, 2, 1], [4, 6, 1]]} | params))
+    assert figures["lengths_m"] == pytest.approx(lengths, abs=1e-9)
+    drawing = opened(workspace, row).get("drawing", 1)
+    assert len(drawing["lines"]) == 5 * len(lengths)
+    assert [t["text"] for t in drawing["texts"]] == [f"{v:.3f} m" for v in lengths]
+    at = np.array(params.get("at", [[1, 2, 1], [4, 6, 1]]), float)
+    for k, (length, a, b) in enumerate(zip(lengths, at, at[1:])):
+        measure, *others = (np.array(v["vertices"]) for v in drawing["lines"][5 * k : 5 * k + 5])
+        assert np.linalg.norm(measure[1] - measure[0]) == pytest.approx(length)
+        way = shapely.LineString(measure)
+        beside = max(way.distance(shapely.Point(p)) for p in (a, b))
+        assert abs(params.get("beside", 0.5)) - 1e-9 <= beside
+        for p, end, foot in zip((a, b), measure, others):
+            assert min(np.abs(foot[0] - q).max() for q in (a, b)) < 1e-9
+            assert abs((foot[1] - foot[0])[:2] @ (measure[1] - measure[0])[:2]) < 1e-9
+            assert way.distance(shapely.Point(end)) < 1e-9 and len(p) == 3
+    path = must(workspace, row, "deliver.dxf", path=str(tmp_path / "d.dxf"))["path"]
+    texts = {t.plain_text() for t in ezdxf.readfile(path).layouts.get("Model").query("MTEXT")}
+    assert {f"{v:.3f} m" for v in lengths} <= texts
+
+
+def test_a_dimension_of_nothing_is_refused(workspace):
+    row = queries.create_job(workspace, "Dimensions")
+    entry = perform(workspace, row, "draw.dimension", at=[[0, 0, 0], [0, 2, 0]], way="east")
+    assert entry.state == "failed" and "nothing lies between" in entry.message

@@ -1,9 +1,12 @@
 """Deviations from planes, spheres, surfaces and files, against distances worked out here."""
 
+import laspy
 import numpy as np
 import pytest
+from PIL import Image
 
 from terrazza.core.geometry import rigid
+from terrazza.db import queries
 from tests.run import must, opened, perform
 from tests.scenes import room_job
 
@@ -67,3 +70,74 @@ def test_a_file_and_a_surface_of_the_job_are_compared_with(room):
 def test_what_cannot_be_compared_is_said(room, asked, says):
     entry = perform(room[0], room[1], "surface.deviation", **asked)
     assert entry.state == "failed" and says in entry.message
+
+
+@pytest.fixture
+def culvert(workspace, tmp_path):
+    """A LAS of a half pipe of 1.5 m about a sloping axis, bulged by a known function, and that."""
+    rng = np.random.default_rng(12)
+    start, way = np.array([500_010.0, 4_600_020.0, 100.0]), np.array([3.0, 4.0, 0.25])
+    length = 12.0
+    way = way / np.linalg.norm(way)
+    right = np.cross(way, [0, 0, 1.0])
+    right /= np.linalg.norm(right)
+    up = np.cross(right, way)
+    s, turn = rng.uniform(0, length, 60_000), rng.uniform(-1.5, 1.5, 60_000)
+    bulge = 0.012 * np.sin(s) * np.cos(3 * turn)
+    r = 1.5 - bulge
+    xyz = start + s[:, None] * way + r[:, None] * (np.sin(turn)[:, None] * right + np.cos(turn)[:, None] * up)
+    header = laspy.LasHeader(point_format=6, version="1.4")
+    header.scales, header.offsets = [1e-5] * 3, np.round(start)
+    las = laspy.LasData(header)
+    las.xyz = xyz
+    las.write(str(tmp_path / "culvert.las"))
+    row = queries.create_job(workspace, "Culvert")
+    must(workspace, row, "import.files", files=[str(tmp_path / "culvert.las")])
+    axis = [(start - 0.5 * way).tolist(), (start + 4 * way).tolist(), (start + (length + 0.5) * way).tolist()]
+    return workspace, row, axis, s + 0.5, turn, bulge
+
+
+def test_unrolled_it_is_what_the_formula_says(culvert):
+    """Pixel by pixel the mean of the bulge put in, to 0.1 mm; the crown is the middle row."""
+    *job, axis, s, turn, bulge = culvert
+    figures = must(*job, "surface.unrolled", axis=axis, radius=1.5, pixel=0.1, path="culvert.tif")
+    with Image.open(figures["path"]) as opened_:
+        made = np.array(opened_)
+    rows, columns = int(np.ceil(2 * np.pi * 1.5 / 0.1)), 130
+    assert made.shape == (rows, columns) == (figures["height"], figures["width"])
+    row = np.floor((np.pi * 1.5 - 1.5 * turn) / 0.1).astype(int)
+    name = row * columns + np.floor(s / 0.1).astype(int)
+    many = np.bincount(name, minlength=rows * columns)
+    wanted = np.bincount(name, bulge, rows * columns) / np.maximum(many, 1)
+    flat = made.ravel()
+    sure = many > 0
+    assert np.quantile(np.abs(flat[sure] - wanted[sure]), 0.99) < 1e-4, "few points lie on a pixel's edge"
+    assert np.isnan(flat[~sure]).mean() > 0.99 and figures["seen"] == pytest.approx(sure.mean(), abs=0.002)
+    assert figures["rms_mm"] == pytest.approx(1000 * np.sqrt((wanted[sure] ** 2).mean()), rel=0.01)
+    png = must(*job, "surface.unrolled", axis=axis, radius=1.5, pixel=0.1, path="culvert.png", scale=0.012)
+    with Image.open(png["path"]) as opened_:
+        colours = np.array(opened_).astype(int)
+    high, low = np.nanargmax(made), np.nanargmin(made)
+    red, blue = colours.reshape(-1, 4)[[high, low]]
+    assert red[0] > red[2] + 80 and blue[2] > blue[0] + 80 and len(png["paths"]) == 2
+    at = opened(*job)
+    xyz = rigid.apply(at.grid_pose(at.scan(1)), at.cloud(1).xyz())
+    along = (xyz - axis[0]) @ (np.subtract(axis[2], axis[0]) / 13.0)
+    touched = xyz[[np.abs(along - s).argmin() for s in (1.0, 5.0, 9.0, 12.0)]]
+    by_touch = must(*job, "surface.unrolled", patches=touched.tolist(), pixel=0.1, path="t.tif")
+    assert by_touch["radius_m"] == pytest.approx(1.5, abs=0.01) and by_touch["rms_mm"] < 12
+
+
+@pytest.mark.parametrize(
+    ("params", "words"),
+    [
+        ({}, "touched points, or an axis"),
+        ({"axis": [[0, 0, 0], [1, 0, 0]]}, "a radius"),
+        ({"axis": [[0, 0, 0], [0, 0, 0]], "radius": 1.0}, "the same"),
+        ({"axis": [[0, 0, 0], [9, 0, 0]], "radius": 1.0}, "No point lies"),
+        ({"axis": [[0, 0, 0], [9e4, 0, 0]], "radius": 10.0, "pixel": 0.001}, "larger pixels"),
+    ],
+)
+def test_what_cannot_be_unrolled_is_said(culvert, params, words):
+    entry = perform(*culvert[:2], "surface.unrolled", **params)
+    assert entry.state == "failed" and words in f"{entry.message} {entry.hint}", entry.message

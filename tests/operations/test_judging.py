@@ -1,10 +1,13 @@
 """What stands judged: double walls, the statement, and doubts that stay after changes by hand."""
 
+from types import SimpleNamespace as Made
+
 import numpy as np
 import pytest
 
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
+from terrazza.operations.register import settling
 from terrazza.operations.register.looked_through import due
 from terrazza.operations.register.statement import statement
 from terrazza.operations.spine.fieldbook import undo
@@ -186,3 +189,33 @@ def test_the_same_file_twice_is_told_by_its_points(tmp_path, workspace, alone):
     assert ["the very same points as scan" in (said[str(k)]["doubt"] or "") for k in range(1, 5)] == [
         False
     ] * 2 + [True] * 2
+
+
+@pytest.mark.parametrize(
+    ("ways", "doubted"),
+    [
+        ({(0, 1): None, (1, 2): None, (2, 3): 0.0}, {3}),  # one sliding tie alone
+        ({(0, 1): None, (1, 2): None, (2, 3): 0.0, (1, 3): 80.0}, set()),  # two that hold each other's way
+        ({(0, 1): None, (1, 2): None, (2, 3): 0.0, (1, 3): 10.0}, {3}),  # two that slide alike
+        ({(0, 1): None, (2, 3): None, (1, 2): 30.0, (0, 3): 20.0}, {2, 3}),  # a block of two
+        ({(0, 1): None, (1, 2): None, (2, 3): 0.0, (0, 3): None}, set()),  # another one is firm
+    ],
+)
+def test_what_only_sliding_ties_join_is_doubted(workspace, ways, doubted):
+    """Ties of which each slides one way (degrees in plan) or is firm, in one island of four scans."""
+
+    def information(way):
+        held = np.eye(3)
+        if way is not None:
+            along = np.array([np.cos(np.radians(way)), np.sin(np.radians(way)), 0.0])
+            held -= 0.9999 * np.outer(along, along)
+        return np.kron(np.diag([1.0, 0.0]), np.eye(3)) * 10 + np.kron(np.diag([0.0, 1.0]), held)
+
+    ties = [Made(a=a, b=b, failed="", fit=Made(information=information(w))) for (a, b), w in ways.items()]
+    scans = [Made(id=k + 1) for k in range(4)]
+    job = opened(workspace, queries.create_job(workspace, "Ties"))
+    results = [([0, 1, 2, 3], object(), set())]
+    found = settling._sliding(job, scans, results, ties, [np.eye(4)] * 4, set())
+    assert {k - 1 for k in found} == doubted and all("slides towards" in v for v in found.values())
+    kept = settling._sliding(job, scans, results, ties, [np.eye(4)] * 4, {3})
+    assert 4 not in kept, "what stays is what the others are judged against"

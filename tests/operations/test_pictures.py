@@ -1,5 +1,6 @@
 """Pictures that know where they lie, read by another reader: tags, world file, places, heights."""
 
+import ezdxf
 import numpy as np
 import pypdf
 import pytest
@@ -126,3 +127,34 @@ def test_sheets_that_cannot_be_are_said(room, asked, says):
     must(*room, "draw.plan_slab")
     entry = perform(*room, "deliver.sheet", **asked)
     assert entry.state == "failed" and says in entry.message.replace(" at 1 : 5", "")
+
+
+@pytest.mark.parametrize("flat", [False, True])
+def test_a_sheet_as_dxf_has_its_drawing_in_a_viewport(room, tmp_path, flat):
+    """The drawing stands in its place in metres; a viewport of the layout shows it at the scale, whole, and
+    frame, title, scale and grid stand around it on the paper.
+    """
+    if flat:
+        must(*room, "draw.section", line=[[-1, 2.7], [9, 2.7]], thickness=0.1, name="Cut")
+    else:
+        must(*room, "draw.plan_slab", name="Cut")
+    figures = must(*room, "deliver.sheet", path="s.dxf", paper="A3", author="A. Person")
+    document = ezdxf.readfile(figures["path"])
+    assert not document.audit().errors and document.units == ezdxf.units.M
+    model = document.layouts.get("Model")
+    drawn = np.array([(v.x, v.y) for e in model.query("LWPOLYLINE") for v in e.vertices_in_wcs()])
+    lengths = sorted(v["length"] for v in opened(*room).get("drawing", 1)["lines"])
+    assert len(drawn) and np.ptp(drawn, axis=0).max() == pytest.approx(8, abs=2.2) and lengths[-1] > 2
+    layout = document.layouts.get(f"A3 1-{figures['scale']}")
+    assert (layout.dxf.paper_width, layout.dxf.paper_height) == pytest.approx((420, 297), abs=0.5)  # ISO 216
+    (view,) = [v for v in layout.query("VIEWPORT") if v.dxf.id != 1]
+    assert view.dxf.view_height * 1000 / view.dxf.height == pytest.approx(figures["scale"])
+    half = np.array([view.dxf.width, view.dxf.height]) / 2 * figures["scale"] / 1000
+    assert (np.abs(drawn - np.array(view.dxf.view_center_point)[:2]) <= half).all()
+    texts = {t.dxf.text for t in layout.query("TEXT")}
+    assert "Cut" in texts and f"1 : {figures['scale']}" in texts and any("A. Person" in t for t in texts)
+    for entity in layout.query("LINE LWPOLYLINE"):
+        places = (
+            [entity.dxf.start, entity.dxf.end] if entity.dxftype() == "LINE" else entity.vertices_in_wcs()
+        )
+        assert all(0 <= p[0] <= 420.1 and 0 <= p[1] <= 297.1 for p in places)

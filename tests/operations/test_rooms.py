@@ -1,11 +1,14 @@
 """Rooms of simulated floors that are not square: outlines, faces, openings, names, in drawing and DXF."""
 
+import csv
+
 import ezdxf
 import numpy as np
 import pytest
 from shapely.geometry import LineString, Polygon
 
 from terrazza.core.draw import floor_plan, rooms, storey
+from terrazza.core.surfaces import room as solid
 from terrazza.db import queries
 from terrazza.formats import dxf, e57_writer
 from tests import plans
@@ -119,6 +122,20 @@ def test_the_plan_goes_to_dxf_on_its_layers_with_arcs(workspace, tmp_path):
     assert len(openings) == len(figures["openings"]) == len(floor.openings)
     assert sum("m²" in t.text for t in model.query("MTEXT")) == 2
     assert "Room 1" in opened(workspace, row).get("drawing", 1)["texts"][0]["text"]
+    volumes = must(workspace, row, "surface.rooms", path=str(tmp_path / "volumes.csv"))
+    assert len(volumes["rooms"]) == 2 and volumes["doubt"] == []
+    for room in volumes["rooms"]:
+        mine = min(floor.rooms, key=lambda c: abs(Polygon(c).area - room["area_m2"]))
+        assert room["volume_m3"] == pytest.approx(Polygon(mine).area * floor.height, rel=0.005)
+        assert 0 < room["sigma_m3"] < 0.002 * room["volume_m3"] and room["floor_seen"] > 0.5
+    told = list(csv.reader((tmp_path / "volumes.csv").read_text("utf-8-sig").splitlines()))
+    assert [float(r[5]) for r in told[1:]] == pytest.approx(
+        [r["volume_m3"] for r in volumes["rooms"]], abs=0.01
+    )
+    given = must(workspace, row, "surface.rooms", outline=np.asarray(floor.rooms[0]).tolist())
+    assert given["volume_m3"] == pytest.approx(Polygon(floor.rooms[0]).area * floor.height, rel=0.005)
+    beside = perform(workspace, row, "surface.rooms", outline=[[90, 90], [91, 90], [91, 91]])
+    assert beside.state == "failed" and "floor and ceiling" in beside.message
     one = must(workspace, row, "draw.rooms", at=floor.rooms[0].mean(0).tolist())
     assert len(one["rooms"]) == 1
     nowhere = perform(workspace, row, "draw.rooms", at=[99.0, 99.0])
@@ -147,3 +164,21 @@ def test_borders_go_around_counter_clockwise_and_holes_the_other_way():
     outer, hole = storey.loops(mask)
     signed = lambda p: 0.5 * np.sum(p[:, 0] * np.roll(p[:, 1], -1) - p[:, 1] * np.roll(p[:, 0], -1))
     assert (signed(outer), signed(hole)) == (41, -4)
+
+
+@pytest.mark.parametrize("upstairs", [False, True])
+def test_a_room_under_a_roof_with_a_step_has_the_volume_of_its_solids(upstairs):
+    """8 × 6 m under a gable of 26.6°, a podium of 0.4 m, a table, a lamp; where asked with a storey below."""
+    rng = np.random.default_rng(1)
+    xy = rng.uniform(0, 1, (150_000, 2)) * [8, 6]
+    roof = 4 - np.abs(xy[:, 1] - 3) * 0.5
+    low = np.where((xy[:, 0] < 3) & (xy[:, 1] < 2.5), 0.4, 0.0)
+    low[(np.abs(xy - [5, 4]) < [0.8, 0.4]).all(1)] = 0.75
+    roof[((xy - [4, 3]) ** 2).sum(1) < 0.25**2] = 2.2
+    parts = [low, roof] + [np.full(len(xy), v) for v in (-0.3, -2.2)] * upstairs
+    xyz = np.concatenate([np.c_[xy, z + rng.normal(0, 0.002, len(xy))] for z in parts])
+    found = solid.find(xyz, np.array([[0, 0], [8, 0], [8, 6], [0, 6.0]]), 1.3)
+    assert found.volume == pytest.approx(48 * (4 - 0.75) - 3 * 2.5 * 0.4, rel=0.002)
+    assert abs(found.volume - 153) < 4 * found.sigma
+    assert found.ceiling.area == pytest.approx(48 * np.sqrt(1.25), rel=0.005)
+    assert found.floor.stepped == pytest.approx(7.5, rel=0.05) and found.ceiling.stepped == 0

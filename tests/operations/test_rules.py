@@ -271,3 +271,33 @@ def test_every_rule_keeps_to_a_part_can_be_tried_and_tells_what_moved(flown, ope
         beyond = (xyz[:, 2] < 0.5) | (xyz[:, 2] > 2)
         assert (codes[beyond] == before[beyond]).all(), "nothing changes beyond it"
         assert sum(r["count"] for r in figures["moved"]) == (codes != before).sum() > 0
+
+
+@pytest.mark.parametrize("places", [120_000, 70_000])
+def test_a_cloth_in_tiles_is_the_cloth_in_one_piece(workspace, tmp_path, monkeypatch, places):
+    """Rolling land, a flat roof and a late echo, tiles of 200 particles, halved where memory asks for it."""
+    rng = np.random.default_rng(8)
+    xy = rng.uniform(0, 80, (120_000, 2))
+    z = 4 * np.sin(xy[:, 0] / 25) + 3 * np.cos(xy[:, 1] / 19) + rng.normal(0, 0.02, len(xy))
+    roof = ((xy > [27, 23]) & (xy < [55, 47])).all(1)
+    z[roof] = 16.0 + rng.normal(0, 0.02, roof.sum())
+    late = np.r_[xy[:1], xy[~roof][:1]], np.array([-22.0, -25.0])
+    points = np.c_[np.r_[xy, late[0]], np.r_[z, late[1]]]
+    np.savetxt(tmp_path / "land.xyz", points, "%.4f")
+    row = queries.create_job(workspace, "Land")
+    must(workspace, row, "import.files", files=[str(tmp_path / "land.xyz")])
+    params = {"buildings": True, "resolution": 0.25}
+    whole = must(workspace, row, "classify.ground", **params)
+    before = held((workspace, row))[1]
+    for name, value in {"WHOLE": 1000, "SIDE": 200, "MARGIN": 100, "LEAST_SIDE": 100}.items():
+        monkeypatch.setattr(f"terrazza.operations.classify.cloths.{name}", value)
+    monkeypatch.setattr("terrazza.fleet.local.Local.points_at_once", places)
+    tiled = must(workspace, row, "classify.ground", **params)
+    at, now = held((workspace, row))[:2]
+    assert ((now != 2) == (np.abs(at[:, 2]) > 12)).mean() > 0.995 and (now != before).mean() < 2e-3
+    assert tiled["late"] == whole["late"] == 2
+    assert (
+        tiled["buildings_m2"] == pytest.approx(whole["buildings_m2"], abs=1) and whole["buildings_m2"] > 500
+    )
+    left = must(workspace, row, "classify.ground")
+    assert left["resolution_m"] == pytest.approx(cloth.likely_resolution(points), rel=0.15)

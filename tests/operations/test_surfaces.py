@@ -4,11 +4,14 @@ import ezdxf
 import laspy
 import numpy as np
 import pytest
+import shapely
 import trimesh
 from lxml import etree
+from scipy.spatial import Delaunay
 
 from terrazza.core.classify import meshes
-from terrazza.core.surfaces import contours, ground, volume
+from terrazza.core.geometry import rigid
+from terrazza.core.surfaces import contours, ground, kept, volume
 from terrazza.db import queries
 from terrazza.errors import NotFound
 from terrazza.operations.spine import fieldbook, health
@@ -168,3 +171,92 @@ def test_a_volume_has_the_noise_of_its_surface(job):
 def test_what_no_surface_can_do_is_said(job, operation, params, words):
     entry = perform(*job, operation, **params)
     assert entry.state == "failed" and words in f"{entry.message} {entry.hint}", entry.message
+
+
+def stepped(xy):
+    """Ground with a step of 12 cm along a bent line, and the place of that."""
+    along = 20 + 2 * np.sin(xy[:, 0] / 6)
+    return 0.05 * xy[:, 0] + 0.12 * (xy[:, 1] > along), xy[:, 1] - along
+
+
+@pytest.fixture
+def kerbed(workspace, tmp_path):
+    """A LAS of stepped ground with the step's top and foot drawn."""
+    rng = np.random.default_rng(7)
+    xy = rng.uniform(0, 40, (120_000, 2))
+    header = laspy.LasHeader(point_format=6, version="1.4")
+    header.scales, header.offsets = [0.0001] * 3, [*CORNER, 0]
+    las = laspy.LasData(header)
+    las.xyz = np.c_[xy + CORNER, stepped(xy)[0] + rng.normal(0, 0.004, len(xy))]
+    las.classification = np.full(len(xy), 2, np.uint8)
+    las.write(str(tmp_path / "kerb.las"))
+    row = queries.create_job(workspace, "Kerb")
+    must(workspace, row, "import.files", files=[str(tmp_path / "kerb.las")])
+    x = np.linspace(-1, 41, 85)
+    for beside, up in ((0.004, 0.12), (-0.004, 0.0)):
+        at = np.c_[x + CORNER[0], 20 + 2 * np.sin(x / 6) + beside + CORNER[1], 0.05 * x + up]
+        must(workspace, row, "draw.line", at=at.tolist())
+    return workspace, row
+
+
+OUTLINE = np.array([[3.0, 3.0], [37.0, 4.0], [36.0, 36.0], [20.0, 26.0], [4.0, 35.0]])
+
+
+@pytest.mark.parametrize("outline", [None, OUTLINE])
+def test_a_ground_model_keeps_break_lines_and_outline(kerbed, outline):
+    """Every vertex and middle of a break line lies on the surface at its height, both sides of the step come
+    out, and the outline's area is that of shapely.
+    """
+    params = {"drawings": [1], "error": 0.01, "path": "kerb.xml"}
+    if outline is not None:
+        params["outline"] = (outline + CORNER).tolist()
+    without = must(*kerbed, "surface.ground", error=0.01)
+    figures = must(*kerbed, "surface.ground", **params)
+    assert figures["doubt"] == []
+    area = shapely.Polygon(outline) if outline is not None else shapely.box(0, 0, 40, 40)
+    whole, within = (without["area_plan_m2"], 0.015) if outline is None else (area.area, 1e-4)
+    assert figures["area_plan_m2"] == pytest.approx(whole, rel=within)
+    at = opened(*kerbed)
+    xy = np.random.default_rng(2).uniform(0, 40, (20_000, 2))
+    inner = shapely.contains_xy(area.buffer(-0.5), *xy.T) & (np.abs(stepped(xy)[1]) > 0.01)
+    rms = []
+    for number in (1, 2):
+        vertices, triangles = (at.array(f"surface-{number}-{w}") for w in ("vertices", "triangles"))
+        off = meshes.heights(xy[inner], vertices - [*CORNER, 0], triangles) - stepped(xy[inner])[0]
+        near = (np.abs(stepped(xy[inner])[1]) < 0.3) & np.isfinite(off)
+        assert np.isfinite(off).mean() > 0.995
+        rms.append(np.sqrt((off[near] ** 2).mean()))
+    assert rms[1] < 0.004 < 0.02 < rms[0], (rms, without)
+    edges = np.sort(np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]]), 1)
+    net = shapely.union_all(shapely.linestrings(vertices[np.unique(edges, axis=0), :2]))
+    for line in at.get("drawing", 1)["lines"]:
+        drawn = shapely.LineString(rigid.apply(at.frame, np.array(line["vertices"]))[:, :2])
+        mine = drawn.intersection(shapely.transform(area.buffer(-0.2), lambda p: p + CORNER))
+        assert mine.difference(net.buffer(1e-3)).length < 1e-6 < mine.length
+    root = etree.parse(figures["path"]).getroot()
+    space = {"l": "http://www.landxml.org/schema/LandXML-1.2"}
+    source = root.find("l:Surfaces/l:Surface/l:SourceData", space)
+    assert [etree.QName(e).localname for e in source.getparent()] == ["SourceData", "Definition"]
+    assert len(source.findall("l:Breaklines/l:Breakline[@brkType='standard']", space)) >= 2
+    assert len(source.findall("l:Boundaries/l:Boundary", space)) == (outline is not None)
+    told = must(*kerbed, "deliver.landxml")["verified"]
+    assert told["surfaces"] == 2 and told["worst_mm"] < 0.06
+    assert health.check(opened(*kerbed)) == []
+
+
+def test_lines_that_cross_meet_in_a_vertex():
+    """Crossing lines get a common vertex at the mean height, and the difference is told; scipy's triangles
+    have all pieces as edges then.
+    """
+    cross = [np.array([[0.0, 0, 0], [10, 10, 1]]), np.array([[0.0, 10, 0.1], [10, 0, 1.1]])]
+    lines = kept.noded(cross, None)
+    middle = np.flatnonzero(np.linalg.norm(lines.xyz[:, :2] - 5, axis=1) < 1e-3)
+    assert len(middle) == 1 and lines.xyz[middle[0], 2] == pytest.approx(0.55) and len(lines.pieces) == 4
+    assert lines.apart == pytest.approx(0.1, abs=1e-6)
+    many = np.c_[np.random.default_rng(0).uniform(0, 10, (3000, 2)), np.zeros(3000)]
+    vertices, pieces, lost = kept.conforming(np.concatenate([lines.xyz, many]), lines.pieces)
+    triangles = np.sort(Delaunay(vertices[:, :2]).simplices, 1)
+    sides = {tuple(s) for t in triangles for s in (t[[0, 1]], t[[1, 2]], t[[0, 2]])}
+    assert lost == 0 and all(tuple(sorted(p)) in sides for p in pieces.tolist())
+    length = np.linalg.norm(vertices[pieces[:, 0], :2] - vertices[pieces[:, 1], :2], axis=1).sum()
+    assert length == pytest.approx(2 * np.hypot(10, 10))

@@ -2,15 +2,27 @@
 scanner was.
 """
 
+from dataclasses import replace
+
+import laspy
 import numpy as np
 import pytest
 from plyfile import PlyData, PlyElement
+from scipy.interpolate import BSpline
+from scipy.spatial import cKDTree
+from scipy.spatial.transform import Rotation
 
 from terrazza.core.geometry import panorama, rigid
+from terrazza.core.strips import patches
+from terrazza.core.walks import bending
+from terrazza.core.walks import path as paths
 from terrazza.db import queries
-from terrazza.formats import las_writer, trajectory
+from terrazza.db.models import Entry
+from terrazza.formats import e57_writer, las_writer, trajectory
 from terrazza.operations.pieces import stations
+from terrazza.operations.spine import fieldbook, health
 from terrazza.web.contexts import scene, station
+from tests import places, walked
 from tests.run import must, opened, perform
 from tests.scenes import scan_room
 
@@ -155,3 +167,147 @@ def test_the_trajectory_may_be_in_the_file(workspace, walk, tmp_path, text):
     PlyData([PlyElement.describe(points, "vertex")]).write(tmp_path / "bare.ply")
     must(workspace, row, "import.files", files=[str(tmp_path / "bare.ply")])
     assert "holds no trajectory" in perform(workspace, row, "import.walk", scan=2).message
+
+
+@pytest.fixture(scope="module", params=[(0.0, 0.0, 0.0)])
+def drifted(request, tmp_path_factory):
+    """Files of two posed stations in two rooms and of a walk through both that drifts by 5 cm; the walk with
+    where its points truly are, and where the frame's origin lies.
+    """
+    origin = np.array(request.param)
+    folder, rng = tmp_path_factory.mktemp("drifted"), np.random.default_rng(21)
+    place, corners = walked.rooms(rng)
+    row, column, _ = places.rays()
+    with e57_writer.Writer(str(folder / "stations.e57")) as out:
+        for k, station in enumerate(place.places):
+            pose, hit, xyz = places.scanned(place, "rooms", station, rng)
+            pose = rigid.make(pose[:3, :3], pose[:3, 3] + origin)
+            chunk = {"xyz": xyz, "row": row[hit].astype(np.uint32), "column": column[hit].astype(np.uint32)}
+            shape = (places.ROWS, places.COLUMNS)
+            out.add_scan(f"s{k}", [chunk], ["xyz", "row", "column"], pose=pose, grid=shape)
+    made = walked.walk(place, corners, rng)
+    off = rigid.make(rigid.about_z(0.01), np.array([0.06, -0.04, 0.02]))
+    header = laspy.LasHeader(point_format=6, version="1.4")
+    header.scales, header.offsets = [1e-4] * 3, origin
+    header.add_extra_dim(laspy.ExtraBytesParams(name="order", type=np.uint32))
+    las = laspy.LasData(header)
+    las.xyz, las.gps_time, las.order = (
+        rigid.apply(off, made.xyz) + origin,
+        made.time,
+        np.arange(len(made.xyz)),
+    )
+    las.write(str(folder / "walk.laz"))
+    heading = np.zeros(len(made.path_time))
+    trajectory.write(
+        str(folder / "walk.txt"), made.path_time, rigid.apply(off, made.path_xyz) + origin, heading
+    )
+    return folder, made, origin
+
+
+@pytest.fixture
+def beside_stations(workspace, drifted):
+    row = queries.create_job(workspace, "Walk")
+    files = [str(drifted[0] / name) for name in ("stations.e57", "walk.laz")]
+    must(workspace, row, "import.files", files=files)
+    must(workspace, row, "import.walk", scan=3, trajectory="walk.txt")
+    return workspace, row
+
+
+def strayed(job, drifted) -> np.ndarray:
+    """(n,) m from where the points of the walk truly are."""
+    _, made, origin = drifted
+    cloud = job.cloud(3)
+    order = np.asarray(cloud.read("extra.order")).astype(np.int64)
+    return np.linalg.norm(rigid.apply(job.scan(3).pose, cloud.xyz()) - origin - made.truth[order], axis=1)
+
+
+@pytest.mark.parametrize("drifted", [(0.0, 0.0, 0.0), (600_000.0, 5_100_000.0, 300.0)], indirect=True)
+def test_a_walk_that_drifts_is_bent_back(beside_stations, drifted):
+    workspace, row = beside_stations
+    must(
+        workspace,
+        row,
+        "clean.outline",
+        view=rigid.make(np.eye(3), -drifted[2]).tolist(),
+        polygon=[[0, 0], [2, 0], [2, 2]],
+    )
+    job = opened(workspace, row)
+    before, cut, walk = job.cloud(3).xyz(), np.array(job.cloud(3).read("cut")), job.get("walk", 3)
+    assert np.median(strayed(job, drifted)) > 0.03 and cut.any()
+    figures = must(workspace, row, "register.walk")
+    after, told = opened(workspace, row), figures["walks"][0]
+    off = strayed(after, drifted)
+    assert np.quantile(off, 0.95) < 0.008 and np.median(off) < 0.003
+    assert told["bent"] and 20 < told["largest_mm"] < 150 and figures["doubt"] == []
+    assert told["after_mm"][0] < 3 < 5 < told["before_mm"][0] and told["after_mm"][1] < told["before_mm"][1]
+    assert np.array_equal(after.cloud(3).read("cut"), cut)
+    stops = rigid.apply(after.scan(3).pose, np.array([s["at"] for s in after.get("walk", 3)["stops"]]))
+    assert cKDTree(drifted[1].path_true + drifted[2]).query(stops)[0].max() < 0.1, "stops go along"
+    again = must(workspace, row, "register.walk")["walks"][0]
+    assert not again["bent"] and again["largest_mm"] == 0.0, "what fits is left alone"
+    for entry in (
+        Entry.select().where(Entry.job == row, Entry.operation == "register.walk").order_by(-Entry.id)
+    ):
+        fieldbook.undo(entry)
+    fieldbook.tidy(workspace, row)
+    back = opened(workspace, row)
+    assert np.array_equal(back.cloud(3).xyz(), before) and health.check(back) == []
+    assert back.get("walk", 3) == walk
+
+
+@pytest.mark.parametrize(
+    ("params", "words"),
+    [
+        ({"scans": [1]}, "no path"),
+        ({"to": [3]}, "Place the stations first"),
+        ({}, "too few surfaces"),
+    ],
+)
+def test_what_cannot_be_fitted_is_said(beside_stations, params, words):
+    must(*beside_stations, "register.set_pose", scan=3, x=0, y=0, z=70, heading_deg=0)
+    entry = perform(*beside_stations, "register.walk", **params)
+    assert entry.state == "failed" and words in f"{entry.message} {entry.hint}", entry.message
+
+
+def test_what_nothing_holds_is_doubted(beside_stations, drifted):
+    figures = must(*beside_stations, "register.walk", to=[1])
+    off, doubt = strayed(opened(*beside_stations), drifted), " ".join(figures["doubt"])
+    assert np.quantile(off, 0.9) < 0.008 or "of its way" in doubt
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_the_spline_is_scipys(seed):
+    """Uniform cubic B-splines, against scipy's."""
+    rng = np.random.default_rng(seed)
+    path = paths.Path.of(np.arange(40.0), rng.normal(size=(40, 3)).cumsum(0))
+    bend = bending.Bend.none(path, 3.0)
+    bend = replace(bend, knots=rng.normal(size=bend.knots.shape))
+    time = np.sort(rng.uniform(0, 39, 200))
+    u = bending.way(path, time) / 3.0
+    wanted = BSpline(np.arange(len(bend.knots) + 4) - 3.0, bend.knots, 3)(u)
+    assert np.allclose(bend.at(time), wanted, atol=1e-9)
+    turned = rng.normal(0, 0.5, (200, 3))
+    wanted = Rotation.from_rotvec(turned).apply(path.xyz[:1].repeat(200, 0))
+    assert np.allclose(bending._turned(turned, path.xyz[:1].repeat(200, 0)), wanted, atol=1e-12)
+
+
+def test_a_fit_that_lies_on_nothing_moves_nothing(beside_stations, monkeypatch):
+    """What the planes say against a fit, here that half of them lie beside what stays."""
+    before = opened(*beside_stations)
+    pose, xyz = before.scan(3).pose, before.cloud(3).xyz()
+    monkeypatch.setattr("terrazza.core.walks.bending.beside", lambda *_: 0.5)
+    figures = must(*beside_stations, "register.walk")
+    after = opened(*beside_stations)
+    assert "50%" in figures["doubt"][0] and not figures["walks"][0]["bent"]
+    assert np.array_equal(after.scan(3).pose, pose) and np.array_equal(after.cloud(3).xyz(), xyz)
+
+
+def test_what_lies_beside_in_one_direction_only_is_told():
+    """A floor that fits and walls 6 cm off: the share is that of the walls, not of all."""
+    rng = np.random.default_rng(4)
+    normal = np.repeat(np.eye(3)[[2, 0, 1]], [400, 60, 200], axis=0)
+    at = rng.uniform(0, 20, (660, 3))
+    still, none = patches.Patches(at, normal, *(np.full(660, v) for v in (1e-3, 0.0, 0))), np.zeros(3)
+    for off, least, most in ((none, 0.99, 1.0), (np.array([0.06, 0, 0]), 0.0, 0.05)):
+        share = bending.beside(replace(still, at=at + off), still, 0.4)
+        assert least <= share <= most

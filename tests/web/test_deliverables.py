@@ -24,6 +24,7 @@ def test_what_is_out_of_date_is_told_and_made_anew_beside(room, monkeypatch):
     client = client_on(workspace, monkeypatch)
     must(*room, "deliver.laz", spacing=0.1)
     must(*room, "deliver.copc", path="all")
+    must(*room, "deliver.ply", each="scan", names="{file}-{number}")
     must(*room, "deliver.report")
     assert "anew" not in client.get("/jobs/1/sheet/deliver").text
     must(*room, "pins.put", points=[{"scan": 1, "at": [1, 0, 0]}])
@@ -40,5 +41,6 @@ def test_what_is_out_of_date_is_told_and_made_anew_beside(room, monkeypatch):
     assert made["deliver.laz"].params["spacing"] == 0.1
     there = set(os.listdir(opened(*room).subfolder("deliverables")))
     assert {"cloud.laz", "cloud-2.laz", "all.copc.laz", "all-2.copc.laz"} <= there
+    assert {"cloud-1.ply", "cloud-2.ply"} <= there and "cloud-4-2.ply" in there, "begun by no file before"
     facts = {os.path.basename(k): v for k, v in opened(*room).facts("deliverable").items()}
     assert facts["cloud-2.laz"]["points"] < facts["cloud.laz"]["points"]

@@ -42,9 +42,12 @@ TABLE = {
 }
 SMALL = TABLE | {
     "register.strips",
+    "register.walk",
     "surface.ground",
     "surface.contours",
     "surface.volume",
+    "surface.rooms",
+    "surface.unrolled",
     "deliver.report",
     "deliver.certificate",
     "deliver.handover",
@@ -57,6 +60,7 @@ SMALL = TABLE | {
     "draw.line",
     "draw.layers",
     "draw.text",
+    "draw.dimension",
     "draw.move_corners",
     "draw.reshape",
     "classify.name_class",
@@ -99,6 +103,7 @@ SMALL = TABLE | {
     "deliver.pts",
     "deliver.ptx",
 }
+WAY = np.c_[np.arange(10), np.linspace(1.5, 6, 10), np.full(10, 2.0), np.full(10, 1.6)]  # of the walk
 LOOK = [[1, 0, 0, 0], [0, 1, 0, 0], [0, 0, 0, 0], [0, 0, 0, 1]]
 CASES = {
     "import.files": {"files": ["ROOM"]},
@@ -119,6 +124,7 @@ CASES = {
     "register.looked_through": {"who": "A. Topografa"},
     "register.tie": {"a": 1, "b": 2, "on": False},
     "register.strips": {"trajectory": "PATH", "scans": [5], "signs": "+ +"},
+    "register.walk": {"scans": [4], "width": 0.3},
     "register.choose": {"scan": 2, "alternative": 2},
     "register.set_pose": {"scan": 4, "x": 0, "y": 0, "z": 0, "heading_deg": 10},
     "georeference.control": {"control": "CONTROL"},
@@ -165,11 +171,14 @@ CASES = {
     "surface.contours": {"step": 0.5},
     "surface.volume": {"outline": [[1, 1], [3, 1], [3, 3]], "below": "0", "above": "1"},
     "surface.deviation": {"reach": 0.05, "scans": [1]},
+    "surface.rooms": {"outline": [[1, 1], [6, 1], [6, 5], [1, 5]], "height": 1.5, "path": "rooms.csv"},
+    "surface.unrolled": {"axis": [[0, 3, 1.5], [8, 3, 1.5]], "radius": 3.0, "pixel": 0.1, "reach": 1.5},
     "surface.picture": {"pixel": 0.1, "box": [0, 0, 8, 6]},
     "draw.break_lines": {"at": "FLOOR", "heading_deg": 0, "corners": [[-0.5, 0], [0.5, 0]]},
     "draw.paint": {"at": "PLACE", "which": "all as bright", "reach": 4},
     "draw.rename": {"drawing": 1, "name": "A"},
     "draw.layers": {"path": "LAYERS"},
+    "draw.dimension": {"at": [[0, 0, 0], [1, 0, 0], [3, 1, 0]]},
     "draw.text": {"text": "A", "at": [0, 0, 0]},
     "draw.line": {"at": [[0, 0, 0], [1, 0, 0], [1, 1, 0]], "closed": True},
     "draw.move_corners": {"drawing": 1, "line": 1, "at": [[0, 0, 0], [1, 0, 0]]},
@@ -283,8 +292,13 @@ def made(tmp_path_factory):
         every=2,
     )
     with las_writer.Writer(str(folder / "walk.laz"), 1e-4, np.zeros(3), time=True) as out:
-        out.write({"xyz": np.random.default_rng(0).uniform(0, 9, (500, 3)), "time": np.linspace(0, 9, 500)})
+        for k in range(10):
+            pose = rigid.make(np.eye(3), WAY[k, 1:])
+            xyz = rigid.apply(pose, scenes.scan_room(pose, 40, 90, seed=k)["xyz"]) + [0.01 * k, 0, 0]
+            out.write({"xyz": xyz, "time": np.full(len(xyz), float(k))})
+    np.savetxt(folder / "way.txt", WAY, header="time x y z", comments="")
     must(workspace, queries.job_by(id=1), "import.files", files=[str(folder / "walk.laz")])
+    must(workspace, queries.job_by(id=1), "import.walk", scan=4, trajectory=str(folder / "way.txt"))
     flown.fly(np.random.default_rng(1), "parallel", [0.004, 0, 0], dense=0.6).write(folder)
     must(workspace, queries.job_by(id=1), "import.files", files=[str(folder / "strip.las")])
     row = queries.job_by(id=1)

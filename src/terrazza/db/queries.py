@@ -208,6 +208,23 @@ def last_writers(job_id: int) -> dict[str, int]:
     return dict(rows.tuples())
 
 
+def begun(job_id: int, kind: str, key: str) -> int | None:
+    """The number of the living entry that last made a fact that was not there before."""
+    rows = Change.select(fn.MAX(Entry.number)).join(Entry)
+    made = (Change.kind == kind) & (Change.key == key) & Change.before_entry.is_null()
+    return rows.where((Entry.job == job_id) & (Entry.state << LIVING) & made).scalar()
+
+
+def values_before(job_id: int, kind: str, number: int) -> dict[str, object]:
+    """By key the values of a kind as they were after the entry of that number, of those changed since."""
+    rows = Change.select(Change.key, Change.before).join(Entry)
+    since = (Entry.job == job_id) & (Entry.state << LIVING) & (Entry.number > number) & (Change.kind == kind)
+    out: dict[str, object] = {}
+    for key, before in rows.where(since).order_by(Entry.number).tuples():
+        out.setdefault(key, before)
+    return out
+
+
 def done_entries(job: Job, operation: str = "") -> list[Entry]:
     """Living entries of a job, oldest first, all or those of one operation."""
     found = Entry.select().where((Entry.job == job) & (Entry.state << LIVING)).order_by(Entry.number)

@@ -33,6 +33,12 @@ def write(
 
     The name travels as extended data under the application id TERRAZZA.
     """
+    with whole(path) as partial:
+        drawn(lines, texts, layers).saveas(partial)
+
+
+def drawn(lines: list[dict], texts: list[dict] | tuple = (), layers: dict[str, dict] | None = None):
+    """The document that ``write`` writes."""
     import ezdxf
     from ezdxf import units
     from ezdxf.enums import MTextEntityAlignment
@@ -66,8 +72,7 @@ def write(
         how = {"layer": on(text), "char_height": tall}
         entity = space.add_mtext(text["text"].replace("\n", "\\P"), dxfattribs=how)
         entity.set_location(text["at"], attachment_point=MTextEntityAlignment.MIDDLE_CENTER)
-    with whole(path) as partial:
-        document.saveas(partial)
+    return document
 
 
 def _add_layer(document, own: str, office: dict, colour: int) -> None:

@@ -11,6 +11,9 @@ from terrazza.formats.protocol import Format, Line, Mesh, Shapes
 FLAT = 0.001  # largest distance between a curve and the straight pieces that stand for it, in the file's unit
 UNITS = {1: "inch", 2: "international foot", 4: "millimetre", 6: "metre", 21: "US survey foot"}
 DEEP = 8
+JOINED = (
+    1e-6  # pieces of a line that end nearer to each other than this are one line, in the unit of the file
+)
 
 
 def _document(path: str):
@@ -36,7 +39,7 @@ def read_shapes(path: str) -> Shapes:
             continue
         xyz, closed = _vertices(entity)
         if len(xyz) > 1 and np.isfinite(xyz).all():
-            if len(xyz) > 2 and np.allclose(xyz[0], xyz[-1], atol=1e-9):
+            if len(xyz) > 2 and np.allclose(xyz[0], xyz[-1], rtol=0, atol=1e-9):
                 xyz, closed = xyz[:-1], True
             found.lines.append(Line(xyz, closed, _name(entity), layer))
     for layer, quads in faces.items():
@@ -71,14 +74,14 @@ def _vertices(entity) -> tuple[np.ndarray, bool]:
         return np.zeros((0, 3)), closed
     joined = [parts[0]] if len(parts) == 1 or _ends_at(parts[0], parts[1]) else [parts[0][::-1]]
     for part in parts[1:]:  # pieces are given counter-clockwise, whichever way the line runs
-        forward = np.allclose(joined[-1][-1], part[0], atol=1e-9)
+        forward = np.allclose(joined[-1][-1], part[0], rtol=0, atol=JOINED)
         joined.append((part if forward else part[::-1])[1:])
     return np.concatenate(joined), closed
 
 
 def _ends_at(part: np.ndarray, following: np.ndarray) -> bool:
     """Whether a piece ends where the one after it has an end."""
-    return bool(np.isclose(following[[0, -1]], part[-1], atol=1e-9).all(1).any())
+    return bool(np.isclose(following[[0, -1]], part[-1], rtol=0, atol=JOINED).all(1).any())
 
 
 def _array(points) -> np.ndarray:

@@ -178,8 +178,10 @@ def _forget_common_pose(found: Contents) -> None:
     poses = [s.pose for s in found.scans]
     if any(p is None for p in poses):
         return
-    same = all(np.allclose(p, poses[0], atol=1e-9) for p in poses)
-    if (same and len(poses) > 1) or (len(poses) == 1 and np.allclose(poses[0], np.eye(4), atol=1e-12)):
+    same = all(np.allclose(p, poses[0], rtol=0, atol=1e-9) for p in poses)
+    if (same and len(poses) > 1) or (
+        len(poses) == 1 and np.allclose(poses[0], np.eye(4), rtol=0, atol=1e-12)
+    ):
         common = rigid.inverse(poses[0])
         for scan in found.scans:
             scan.pose = None

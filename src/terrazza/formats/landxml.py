@@ -90,7 +90,7 @@ def _straight(found: Shapes, node, closed: bool, layer: str) -> None:
             child = next((c for c in piece if _tag(c) == end), None)
             if child is not None and child.text:
                 at = _points(child.text, 3 if len(child.text.split()) > 2 else 2)[0]
-                if not places or not np.allclose(places[-1][:2], at[:2]):
+                if not places or not np.allclose(places[-1][:2], at[:2], rtol=0, atol=1e-6):
                     places.append(at)
         if _tag(piece) != "Line" and not any("curves" in note for note in found.notes):
             found.notes.append("It holds curves; they are read as the straight lines between their ends.")
@@ -99,7 +99,7 @@ def _straight(found: Shapes, node, closed: bool, layer: str) -> None:
 
 
 def _add(found: Shapes, xyz: np.ndarray, closed: bool, name: str, layer: str) -> None:
-    if len(xyz) > 2 and np.allclose(xyz[0, :2], xyz[-1, :2], atol=1e-9):
+    if len(xyz) > 2 and np.allclose(xyz[0, :2], xyz[-1, :2], rtol=0, atol=1e-9):
         xyz, closed = xyz[:-1], True
     if len(xyz) > 1:
         found.lines.append(Line(xyz, closed and len(xyz) > 2, name, layer))

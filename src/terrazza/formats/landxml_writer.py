@@ -54,7 +54,34 @@ def _text(out, name: str, at, about: dict | None = None) -> None:
 
 
 def _surface(out, mesh: Mesh) -> None:
-    with out.element("Surface", {"name": mesh.name}), out.element("Definition", {"surfType": "TIN"}):
+    with out.element("Surface", {"name": mesh.name}):
+        if mesh.breaks or mesh.outline is not None:
+            _source(out, mesh)
+        _definition(out, mesh)
+
+
+def _source(out, mesh: Mesh) -> None:
+    """What the surface keeps: break lines and its outer boundary."""
+    with out.element("SourceData"):
+        if mesh.outline is not None:
+            with out.element("Boundaries"):
+                about = {"bndType": "outer", "edgeTrim": "true", "name": mesh.name}
+                _list(out, "Boundary", about, np.concatenate([mesh.outline, mesh.outline[:1]]))
+        if mesh.breaks:
+            with out.element("Breaklines"):
+                for k, line in enumerate(mesh.breaks, 1):
+                    _list(out, "Breakline", {"brkType": "standard", "name": f"{mesh.name} {k}"}, line)
+
+
+def _list(out, name: str, about: dict, places) -> None:
+    with out.element(name, about):
+        node = etree.Element("PntList3D")
+        node.text = " ".join(_written(at) for at in places)
+        out.write(node)
+
+
+def _definition(out, mesh: Mesh) -> None:
+    with out.element("Definition", {"surfType": "TIN"}):
         with out.element("Pnts"):
             for k, at in enumerate(mesh.vertices.tolist(), 1):
                 _text(out, "P", at, {"id": str(k)})

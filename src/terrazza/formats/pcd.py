@@ -91,7 +91,7 @@ def look(path: str) -> Contents:
     try:
         view = [float(v) for v in head.get("VIEWPOINT", "0 0 0 1 0 0 0".split())]
         moved = not np.allclose(
-            rigid.make(rigid.from_quaternion(np.array(view[3:7])), view[:3]), np.eye(4), atol=1e-9
+            rigid.make(rigid.from_quaternion(np.array(view[3:7])), view[:3]), np.eye(4), rtol=0, atol=1e-9
         )
     except ValueError:
         moved = False

@@ -21,11 +21,15 @@ class Line:
 
 @dataclass
 class Mesh:
-    """A surface: vertices (n, 3) in the file's unit and frame, triangles (m, 3) of their indices."""
+    """A surface: vertices (n, 3) in the file's unit and frame, triangles (m, 3) of their indices, break lines
+    (each (k, 3)) and outline (k, 3) that it keeps as edges.
+    """
 
     vertices: np.ndarray
     triangles: np.ndarray
     name: str = ""
+    breaks: list[np.ndarray] = field(default_factory=list)
+    outline: np.ndarray | None = None
 
 
 @dataclass

@@ -81,7 +81,7 @@ def _header(file, shown: str, number: int):
     pose = matrix.T
     rigid_motion = (
         np.isfinite(pose).all()
-        and np.allclose(pose[:3, :3] @ pose[:3, :3].T, np.eye(3), atol=1e-4)
+        and np.allclose(pose[:3, :3] @ pose[:3, :3].T, np.eye(3), rtol=0, atol=1e-4)
         and np.linalg.det(pose[:3, :3]) > 0
     )
     return columns, rows, pose if rigid_motion else None
@@ -174,7 +174,7 @@ def look(path: str) -> Contents:
     found = Contents(path=str(path), format="PTX", size=os.path.getsize(path), unit="unknown")
     stem = os.path.splitext(os.path.basename(path))[0]
     same = len({g.pose for g in grids}) == 1 and (
-        len(grids) > 1 or grids[0].pose is None or np.allclose(grids[0].pose, np.eye(4), atol=1e-12)
+        len(grids) > 1 or grids[0].pose is None or np.allclose(grids[0].pose, np.eye(4), rtol=0, atol=1e-12)
     )
     for k, grid in enumerate(grids):
         pose = None if same or grid.pose is None else rigid.nearest(np.array(grid.pose))

@@ -58,25 +58,34 @@ def write(
     """
     wide, high = sorted(PAPERS[paper], reverse=landscape)
     unit = 1000 * mm / scale  # points a metre
-    low, top = content.bounds()
-    middle = np.array([wide / 2, (high + BLOCK) / 2])
-    at = lambda p: middle + (np.asarray(p)[..., :2] - (low + top) / 2) * unit
     with whole(path) as partial:
         pen = canvas.Canvas(partial, pagesize=(wide, high), invariant=True)
         pen.setTitle(block[0])
-        pen.setStrokeColor(INK)
-        pen.setLineWidth(0.5 * mm)
-        pen.rect(MARGIN, MARGIN, wide - 2 * MARGIN, high - 2 * MARGIN)
-        _grid(pen, at, low, top, unit)
+        at = around(pen, content, (wide, high), scale, block, north)
         for vertices, layer, closed, guessed in content.lines:
             _line(pen, at(vertices), layer, closed, guessed)
         for text, place, height in content.texts:
             _text(pen, text, at(place), max(height * unit, 1.8 * mm))
-        _block(pen, wide, block, scale, unit)
-        if north:
-            _north(pen, wide, high)
         pen.showPage()
         pen.save()
+
+
+def around(pen, content: Content, size: tuple[float, float], scale: int, block: list[str], north: bool):
+    """Draw what stands around a drawing (frame, grid, title block, scale bar, north) with a pen that draws as
+    the canvas of a PDF does, in points; returns where a place (…, 2), m, lies on the sheet.
+    """
+    wide, high = size
+    unit, (low, top) = 1000 * mm / scale, content.bounds()
+    middle = np.array([wide / 2, (high + BLOCK) / 2])
+    at = lambda p: middle + (np.asarray(p)[..., :2] - (low + top) / 2) * unit
+    pen.setStrokeColor(INK)
+    pen.setLineWidth(0.5 * mm)
+    pen.rect(MARGIN, MARGIN, wide - 2 * MARGIN, high - 2 * MARGIN)
+    _grid(pen, at, low, top, unit)
+    _block(pen, wide, block, scale, unit)
+    if north:
+        _north(pen, wide, high)
+    return at
 
 
 def _round(metres: float) -> float:

@@ -8,8 +8,8 @@ pulled towards their neighbours as often as the rigidness says, and stop where t
 import numpy as np
 from numba import njit
 from scipy import ndimage
-from scipy.spatial import cKDTree
 
+from terrazza.core.geometry import voxels
 from terrazza.core.progress import QUIET, Progress
 
 GRAVITY = 0.2
@@ -96,17 +96,33 @@ def likely_resolution(xyz: np.ndarray, least: float = 0.15, most_particles: floa
     extent = np.maximum(xyz[:, :2].max(0) - xyz[:, :2].min(0), 0.1)
     cell = float(np.sqrt(extent.prod() / most_particles))
     for size in (0.25, 1.0, 4.0):  # the coarsest grid that the points still fill tells their spacing
-        filled = len(np.unique(np.floor(xyz[:, :2] / size).astype(np.int64), axis=0))
+        filled = voxels.plan_filled(xyz, size)
         if len(xyz) / filled > 1.5:
             return max(least, cell, 3 * size / np.sqrt(len(xyz) / filled) if size > 0.25 else least)
     return max(least, cell, float(3 * np.sqrt(extent.prod() / len(xyz))))
 
 
-class Cloth:
+class Sheet:
+    """Heights of the ground (a, b), m, over particles ``resolution`` m apart in plan, the first at ``low``
+    (2,), m; NaN where nothing is known.
+    """
+
+    def __init__(self, low: np.ndarray, resolution: float, height: np.ndarray):
+        self.low, self.resolution, self.height = low, resolution, height
+
+    def at(self, xy: np.ndarray) -> np.ndarray:
+        """Ground height (m) at (n, 2) places, bilinear between particles."""
+        return ndimage.map_coordinates(
+            self.height, ((xy - self.low) / self.resolution).T, order=1, mode="nearest", output=np.float64
+        )
+
+
+class Cloth(Sheet):
     """The settled cloth over a cloud (n, 3), z up, metres.
 
     ``resolution`` (m) of its grid, ``rigidness`` 1 (steep) to 3 (flat), ``step`` and ``rounds`` of the
-    simulation, ``slope``: correct on slopes.
+    simulation, ``slope``: correct on slopes.  ``frame`` gives the place of the first particle (2,) and how
+    many there are both ways; points beyond are not looked at.
     """
 
     def __init__(
@@ -118,12 +134,19 @@ class Cloth:
         rounds: int = 500,
         slope: bool = True,
         progress: Progress = QUIET,
+        frame: tuple[np.ndarray, tuple[int, int]] | None = None,
     ):
-        self.resolution = resolution
-        self.low = xyz[:, :2].min(0) - MARGIN * resolution
-        shape = np.floor((xyz[:, :2].max(0) - self.low) / resolution).astype(int) + MARGIN + 2
-        floor = self._lowest(xyz, shape)
-        start = float(np.nanmax(floor)) + 0.05
+        if frame is None:
+            low = xyz[:, :2].min(0) - MARGIN * resolution
+            size = np.floor((xyz[:, :2].max(0) - low) / resolution).astype(int) + MARGIN + 2
+            frame = low, (int(size[0]), int(size[1]))
+        low, shape = frame
+        floor = _lowest(np.ascontiguousarray(xyz, np.float64), low[0], low[1], resolution, *shape)
+        empty = np.isnan(floor)
+        if empty.any():
+            nearest = ndimage.distance_transform_edt(empty, return_distances=False, return_indices=True)
+            floor = floor[tuple(nearest)]
+        start = float(floor.max()) + 0.05
         height, old = np.full(shape, start), np.full(shape, start)
         movable = np.ones(shape, np.bool_)
         for done in range(0, rounds, 50):
@@ -132,35 +155,21 @@ class Cloth:
                 break
         if slope:
             _smooth_slopes(height, movable, floor, 0.3)
-        self.height = -height
-
-    def _lowest(self, xyz, shape):
-        """Inverted height under each particle: of the point nearest to it in its cell; empty cells take the
-        nearest one's.
-        """
-        node = np.rint((xyz[:, :2] - self.low) / self.resolution).astype(int)
-        off = np.hypot(*((xyz[:, :2] - self.low) / self.resolution - node).T)
-        cell = node[:, 0] * shape[1] + node[:, 1]
-        order = np.lexsort((off, cell))
-        first = order[np.r_[True, cell[order][1:] != cell[order][:-1]]]
-        floor = np.full(shape[0] * shape[1], np.nan)
-        floor[cell[first]] = -xyz[first, 2]
-        lowest = np.full(shape[0] * shape[1], -np.inf)
-        np.maximum.at(lowest, cell, -xyz[:, 2])
-        floor = np.where(np.isfinite(lowest), np.maximum(floor, lowest), floor).reshape(shape)
-        empty = np.isnan(floor)
-        if empty.any():
-            _, where = cKDTree(np.argwhere(~empty)).query(np.argwhere(empty))
-            floor[empty] = floor[~empty][where]
-        return floor
-
-    def at(self, xy: np.ndarray) -> np.ndarray:
-        """Ground height (m) at (n, 2) places, bilinear between particles."""
-        return ndimage.map_coordinates(
-            self.height, ((xy - self.low) / self.resolution).T, order=1, mode="nearest"
-        )
+        super().__init__(low, resolution, -height)
 
 
-def ground(xyz: np.ndarray, cloth: Cloth, threshold: float = 0.15) -> np.ndarray:
+@njit(cache=True, nogil=True)
+def _lowest(xyz, low_x, low_y, resolution, rows, columns):
+    """Inverted height of the lowest point under each particle, NaN where there is none."""
+    floor = np.full((rows, columns), np.nan)
+    for i in range(len(xyz)):
+        r = int(np.rint((xyz[i, 0] - low_x) / resolution))
+        c = int(np.rint((xyz[i, 1] - low_y) / resolution))
+        if 0 <= r < rows and 0 <= c < columns and not floor[r, c] >= -xyz[i, 2]:
+            floor[r, c] = -xyz[i, 2]
+    return floor
+
+
+def ground(xyz: np.ndarray, cloth: Sheet, threshold: float = 0.15) -> np.ndarray:
     """Mask of points within ``threshold`` (m) of the cloth."""
     return np.abs(xyz[:, 2] - cloth.at(xyz[:, :2])) < threshold

@@ -3,6 +3,7 @@
 import numpy as np
 
 from terrazza.core.clean import specks
+from terrazza.core.geometry import voxels
 
 FEWEST = 9  # points of a cluster that may hang below all else
 CELL = 2.5  # usual distances from point to point that a cell is wide
@@ -14,8 +15,7 @@ def usual_distance(xyz: np.ndarray) -> float:
     """Usual distance (m) from point to point in plan, from the area that (n, 3) points cover."""
     low, high = np.quantile(xyz[:, :2], [0.005, 0.995], axis=0)
     step = max(float(np.sqrt(np.prod(np.maximum(high - low, 1e-3)) / len(xyz))) * 3, 1e-3)
-    cells = np.unique(np.floor((xyz[:, :2] - low) / step).astype(np.int64), axis=0)
-    return float(np.sqrt(len(cells) * step**2 / len(xyz)))
+    return float(np.sqrt(voxels.plan_filled(xyz[:, :2] - low, step) * step**2 / len(xyz)))
 
 
 def isolated_below(xyz: np.ndarray) -> np.ndarray:

@@ -6,6 +6,8 @@ import numpy as np
 from scipy import sparse
 from scipy.sparse.csgraph import connected_components
 
+from terrazza.core.geometry import voxels
+
 CELL = 0.5  # m
 GOES_ON = 0.75  # m: what differs by less from one cell to the next is one surface
 DROP = 1.5  # m: from a roof to what lies beside it, at least
@@ -16,23 +18,23 @@ LEAST = 9.0  # m²: of a roof; what is smaller is no large building
 
 @dataclass(frozen=True)
 class Roofs:
-    """Cells of the plan (from ``low`` (2,), m, ``CELL`` wide) that are roof, and the heights of them (m)."""
+    """Cells of the plan that are roof: sorted names (m,) after ``voxels.plan_keys``, and heights (m,), m."""
 
-    low: np.ndarray
-    roof: np.ndarray
+    cell: np.ndarray
     height: np.ndarray
 
     @property
     def area(self) -> float:
         """m²."""
-        return float(self.roof.sum() * CELL**2)
+        return len(self.cell) * CELL**2
 
     def holds(self, xyz: np.ndarray) -> np.ndarray:
         """Mask of points (n, 3) on a roof."""
-        cell = np.floor((xyz[:, :2] - self.low) / CELL).astype(np.int64)
-        inside = ((cell >= 0) & (cell < self.roof.shape)).all(1)
-        x, y = np.where(inside[:, None], cell, 0).T
-        return inside & self.roof[x, y] & (xyz[:, 2] > self.height[x, y] - GOES_ON)
+        if not len(self.cell):
+            return np.zeros(len(xyz), bool)
+        mine = voxels.plan_keys(xyz, CELL)
+        at = np.minimum(np.searchsorted(self.cell, mine), len(self.cell) - 1)
+        return (self.cell[at] == mine) & (xyz[:, 2] > self.height[at] - GOES_ON)
 
 
 def find(xyz: np.ndarray) -> Roofs:
@@ -42,12 +44,13 @@ def find(xyz: np.ndarray) -> Roofs:
     A terrace is no roof, since the next one rises beside it; a mound without walls neither.  A platform with
     walls all around looks like one.
     """
-    low = xyz[:, :2].min(0)
-    cell = np.floor((xyz[:, :2] - low) / CELL).astype(np.int64)
+    cell = np.floor(xyz[:, :2] / CELL).astype(np.int64)
+    low = cell.min(0)
+    cell -= low
     height = np.full(cell.max(0) + 1, np.inf)
     np.minimum.at(height, tuple(cell.T), xyz[:, 2])
     there = np.isfinite(height)
-    number = _surfaces(height, there)
+    number = surfaces(height, there)
     drops, rises = np.zeros(number.max() + 1), np.zeros(number.max() + 1)
     for axis in (0, 1):
         for way in (1, -1):
@@ -60,17 +63,22 @@ def find(xyz: np.ndarray) -> Roofs:
     high = (area >= LEAST) & (drops >= AROUND * (drops + rises)) & (drops > 0)
     if len(area):
         high[area.argmax()] = False  # the largest surface is the ground
-    return Roofs(low, there & high[number], np.where(there, height, 0.0))
+    roof = np.argwhere(there & high[number])
+    names = voxels.plan_keys((roof + low + 0.5) * CELL, CELL)
+    order = np.argsort(names)
+    return Roofs(names[order], height[tuple(roof[order].T)])
 
 
-def _surfaces(height: np.ndarray, there: np.ndarray) -> np.ndarray:
-    """Numbers of the surfaces that cells belong to."""
+def surfaces(height: np.ndarray, there: np.ndarray, goes_on: float = GOES_ON) -> np.ndarray:
+    """Numbers of the surfaces that cells (rows, columns) with heights (m) belong to, where they are there:
+    neighbours that differ by less than ``goes_on`` (m) are on one.
+    """
     index = np.arange(height.size).reshape(height.shape)
     pairs = []
     ahead, behind, whole = slice(1, None), slice(None, -1), slice(None)
     for a, b in (((ahead, whole), (behind, whole)), ((whole, ahead), (whole, behind))):
         with np.errstate(invalid="ignore"):
-            one = there[a] & there[b] & (np.abs(height[a] - height[b]) < GOES_ON)
+            one = there[a] & there[b] & (np.abs(height[a] - height[b]) < goes_on)
         pairs.append(np.stack([index[a][one], index[b][one]]))
     first, second = np.concatenate(pairs, axis=1)
     graph = sparse.coo_array((np.ones(len(first), bool), (first, second)), shape=(height.size, height.size))

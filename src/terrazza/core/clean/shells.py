@@ -58,7 +58,7 @@ class Vault:
         self.axis, self.radius = np.asarray(axis, float), np.asarray(radius, float)
         self.tree = cKDTree(self.axis)
 
-    def _foot(self, xyz: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def foot(self, xyz: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Of the nearest piece of the axis: its number (n,), how far along it (below 0 and above 1 only
         beyond the ends), and the distance from it.
         """
@@ -78,12 +78,12 @@ class Vault:
         return piece, share, best
 
     def away(self, xyz: np.ndarray) -> np.ndarray:
-        piece, share, off = self._foot(xyz)
+        piece, share, off = self.foot(xyz)
         inner = np.clip(share, 0, 1)
         return (1 - inner) * self.radius[piece] + inner * self.radius[piece + 1] - off
 
     def along(self, xyz: np.ndarray) -> np.ndarray:
-        piece, share, _ = self._foot(xyz)
+        piece, share, _ = self.foot(xyz)
         return ~(((piece == 0) & (share < 0)) | ((piece == len(self.axis) - 2) & (share > 1)))
 
 

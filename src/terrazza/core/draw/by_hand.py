@@ -176,3 +176,29 @@ def arc(a: np.ndarray, b: np.ndarray, c: np.ndarray) -> np.ndarray:
     turn = np.linspace(0, sweep, max(int(np.ceil(sweep / step)), 2) + 1)
     turn = np.sort(np.r_[turn, angle(b)])
     return middle + radius * (np.cos(turn)[:, None] * x + np.sin(turn)[:, None] * y)
+
+
+def dimension(a: np.ndarray, b: np.ndarray, beside: float, way: np.ndarray | None, tall: float):
+    """A dimension of what lies between two places (3,), in plan: lines (each (n, 3)) for the measure, its two
+    ends and their strokes, where its text of ``tall`` m belongs (3,), and the length (m).
+
+    It stands ``beside`` m to the left of the way from a to b, or with ``way`` (2,), a unit direction, along
+    that: then only what lies along it counts.  ValueError where nothing does.
+    """
+    run = (b - a)[:2]
+    if way is None:
+        way = run / max(float(np.linalg.norm(run)), 1e-12)
+    length = float(run @ way)
+    if abs(length) < 1e-6:
+        raise ValueError("nothing lies between the places that way")
+    if length < 0:
+        a, b, length = b, a, -length
+    left, height = np.array([-way[1], way[0]]), max(a[2], b[2])
+    across = max(left @ a[:2], left @ b[:2]) if beside >= 0 else min(left @ a[:2], left @ b[:2])
+    ends = [(way @ p[:2]) * way + (across + beside) * left for p in (a, b)]
+    over, stroke = np.sign(beside or 1.0) * 0.5 * tall * left, 0.4 * tall * (way + left)
+    flat = [np.array(ends)]
+    flat += [np.array([p[:2], end + over]) for p, end in zip((a, b), ends)]
+    flat += [np.array([end - stroke, end + stroke]) for end in ends]
+    text = (ends[0] + ends[1]) / 2 + 0.8 * tall * left
+    return [np.c_[line, np.full(len(line), height)] for line in flat], np.r_[text, height], length

@@ -3,6 +3,8 @@
 import numpy as np
 from numba import njit
 
+HALF, WHOLE = 1 << 20, (1 << 21) - 1  # cells to either side of zero, and the bits of one coordinate
+
 
 @njit(cache=True, nogil=True)
 def _keys(xyz, size, out):
@@ -12,11 +14,15 @@ def _keys(xyz, size, out):
             np.int64(np.floor(xyz[i, 1] / size)),
             np.int64(np.floor(xyz[i, 2] / size)),
         )
-        out[i] = ((x + 1048576) << 42) | ((y + 1048576) << 21) | (z + 1048576)
+        out[i] = (((x + HALF) & WHOLE) << 42) | (((y + HALF) & WHOLE) << 21) | ((z + HALF) & WHOLE)
 
 
 def keys(xyz: np.ndarray, size: float) -> np.ndarray:
-    """One i64 per point that names its cell of edge ``size`` (m); coordinates within ±1,048,576 cells."""
+    """One i64 per point (n, 3) that names its cell of edge ``size`` (m).
+
+    Beyond ±2²⁰ cells names begin again, so that two points have one name by chance only where they are 2²¹
+    cells apart (105 km for 5 cm): clouds in a grid far from its origin are told apart as well.
+    """
     out = np.empty(len(xyz), np.int64)
     _keys(np.ascontiguousarray(xyz, dtype=np.float64), float(size), out)
     return out
@@ -28,10 +34,8 @@ def _keys_of(position, turn, shift, out):
         x, y, z = position[i, 0], position[i, 1], position[i, 2]
         name = np.int64(0)
         for axis in range(3):
-            name = (name << 21) | (
-                np.int64(np.floor(turn[axis, 0] * x + turn[axis, 1] * y + turn[axis, 2] * z + shift[axis]))
-                + 1048576
-            )
+            at = turn[axis, 0] * x + turn[axis, 1] * y + turn[axis, 2] * z + shift[axis]
+            name = (name << 21) | ((np.int64(np.floor(at)) + HALF) & WHOLE)
         out[i] = name
 
 
@@ -56,9 +60,36 @@ def keys_of(
     return out
 
 
+@njit(cache=True, nogil=True)
+def _plan_keys(xyz, size, out):
+    for i in range(len(xyz)):
+        x, y = np.int64(np.floor(xyz[i, 0] / size)), np.int64(np.floor(xyz[i, 1] / size))
+        out[i] = ((x + 1073741824) << 31) | (y + 1073741824)
+
+
+def plan_keys(xyz: np.ndarray, size: float) -> np.ndarray:
+    """One i64 per point (n, 2 or 3) that names its cell of edge ``size`` (m) in plan; coordinates within
+    ± 2³⁰ cells.
+    """
+    out = np.empty(len(xyz), np.int64)
+    _plan_keys(np.ascontiguousarray(xyz, dtype=np.float64), float(size), out)
+    return out
+
+
+def plan_filled(xyz: np.ndarray, size: float) -> int:
+    """How many cells in plan hold points (n, 2 or 3); sorting is several times faster than hashing here."""
+    names = np.sort(plan_keys(xyz, size))
+    return int(np.count_nonzero(np.diff(names))) + 1 if len(names) else 0
+
+
+def plan_cells(names: np.ndarray) -> np.ndarray:
+    """The cells (n, 2), i64, that ``plan_keys`` names."""
+    return np.stack([names >> 31, names & 2147483647], 1) - 1073741824
+
+
 def cells(names: np.ndarray) -> np.ndarray:
-    """The cells (n, 3), i64, that ``keys`` names."""
-    return np.stack([names >> 42, (names >> 21) & 2097151, names & 2097151], 1) - 1048576
+    """The cells (n, 3), i64, that ``keys`` names, as long as they lie within ±2²⁰ of zero."""
+    return np.stack([names >> 42, (names >> 21) & WHOLE, names & WHOLE], 1) - HALF
 
 
 def one_per_cell(xyz: np.ndarray, size: float) -> np.ndarray:

@@ -8,24 +8,31 @@ insertion, Garland and Heckbert 1995).
 from dataclasses import dataclass
 
 import numpy as np
+import shapely
 from scipy import ndimage
+from scipy.interpolate import LinearNDInterpolator, NearestNDInterpolator
 from scipy.spatial import Delaunay
 
 from terrazza.core.progress import QUIET, Progress
+from terrazza.core.surfaces import kept
 
 ROUNDS = 40
+TURNS = 6  # of adding cells and keeping lines, which disturb each other
 CLOSED = 2  # cells: holes narrower than this are bridged
 SLIVER = 3.0  # cells: a triangle at the rim that is longer, and thinner than one, is none
-COVERED = 0.7  # share of a triangle that points have to lie in
+COVERED = 0.7  # share of a triangle that points have to lie in, holes closed
 
 
 @dataclass
 class Surface:
-    """``vertices`` (n, 3) m, ``triangles`` (m, 3) of their indices, upwards; ``sigma`` (m) of a height."""
+    """``vertices`` (n, 3) m, ``triangles`` (m, 3) of their indices, upwards; ``sigma`` (m) of a height;
+    ``lost``: pieces of lines that could not be kept as edges.
+    """
 
     vertices: np.ndarray
     triangles: np.ndarray
     sigma: float = 0.0
+    lost: int = 0
 
     def areas(self) -> tuple[float, float]:
         """In plan and on the surface, m²."""
@@ -92,17 +99,74 @@ def smoothed(found: Cells) -> np.ndarray:
     return out
 
 
-def model(found: Cells, error: float, progress: Progress = QUIET) -> Surface:
-    """The surface through as few cells as keep every one within ``error`` (m) of it."""
+def model(found: Cells, error: float, progress: Progress = QUIET, lines: kept.Kept | None = None) -> Surface:
+    """The surface through as few cells as keep every one within ``error`` (m) of it, with the edges of
+    ``lines``; cells that these run through have no say, since both sides are in them.
+    """
+    every = found
+    if lines is not None and len(lines.pieces):
+        found, own = _beside(found, lines)
     at = smoothed(found)
+    chosen = np.zeros(len(at), bool)
+    chosen[_first(at)] = True
+    if lines is None or not len(lines.pieces):
+        chosen, _ = _inserted(at, chosen, error, progress)
+        which = np.flatnonzero(chosen)
+        near = at[which[0], :2]
+        net = Delaunay(at[which, :2] - near)
+        made = Surface(at[which], net.simplices, found.spread)
+        return _trimmed(made, found, _bare(net, at[:, :2] - near))
+    fixed, pieces = lines.xyz.copy(), lines.pieces
+    bare = np.isnan(fixed[:, 2])
+    fixed[bare, 2] = NearestNDInterpolator(at[:, :2], at[:, 2])(fixed[bare, :2])
+    inner = LinearNDInterpolator(at[:, :2], at[:, 2])(fixed[bare, :2])
+    fixed[bare, 2] = np.where(np.isfinite(inner), inner, fixed[bare, 2])
+    for _ in range(TURNS):
+        mine = np.r_[np.ones(len(fixed), bool), chosen]
+        mine, more = _inserted(np.concatenate([fixed, at]), mine, error, progress)
+        chosen = mine[len(fixed) :]
+        vertices, pieces, lost = kept.conforming(np.concatenate([fixed, at[chosen]]), pieces)
+        added = vertices[len(fixed) + chosen.sum() :]
+        pieces = np.where(pieces >= len(fixed) + chosen.sum(), pieces - chosen.sum(), pieces)
+        fixed = np.concatenate([fixed, added])
+        if not len(added) and not more:
+            break
+    vertices = np.concatenate([fixed, at[chosen]])
+    net = Delaunay(vertices[:, :2] - vertices[0, :2])
+    made = Surface(vertices, net.simplices, found.spread, lost)
+    return _trimmed(made, every, _bare(net, at[:, :2] - vertices[0, :2]), own)
+
+
+def _bare(net: Delaunay, xy: np.ndarray) -> np.ndarray:
+    """Triangles (m,) of a net in which none of some places (n, 2) lies."""
+    return np.bincount(net.find_simplex(xy) + 1, minlength=len(net.simplices) + 1)[1:] == 0
+
+
+def _beside(found: Cells, lines: kept.Kept) -> tuple[Cells, shapely.Geometry | None]:
+    """Cells that no line runs through, within the outline, and the area of that, None where there is none."""
+    mine, hit = ((cell[:, 0] << 32) + cell[:, 1] for cell in (found.cell, kept.crossed(lines, found.edge)))
+    away = ~np.isin(mine, hit)
+    own = None
+    if lines.outline is not None:
+        own = shapely.make_valid(shapely.Polygon(lines.outline))
+        shapely.prepare(own)
+        away &= shapely.contains_xy(own, *found.xyz[:, :2].T)
+    return Cells(found.xyz[away], found.cell[away], found.many[away], found.edge, found.spread), own
+
+
+def _first(at: np.ndarray) -> np.ndarray:
+    """The points (indices) that a surface begins with: its corners and rim."""
     low, span = at[:, :2].min(0), np.maximum(np.ptp(at[:, :2], axis=0), 1e-6)
     corners = [
         int(np.argmin(np.abs(at[:, :2] - low - span * c).sum(1))) for c in ((0, 0), (1, 0), (0, 1), (1, 1))
     ]
-    hull = np.unique(np.r_[corners, _hull(at[:, :2])])
-    chosen = np.zeros(len(at), bool)
-    chosen[hull] = True
-    own = at[:, :2] - low
+    return np.unique(np.r_[corners, _hull(at[:, :2])])
+
+
+def _inserted(at: np.ndarray, chosen: np.ndarray, error: float, progress: Progress) -> tuple[np.ndarray, int]:
+    """Which points (n,) are chosen when every other lies within ``error`` (m), and how many were added."""
+    chosen, before = chosen.copy(), int(chosen.sum())
+    own = at[:, :2] - at[:, :2].min(0)
     for turn in range(ROUNDS):
         progress.advance(turn, ROUNDS, "Laying triangles")
         which = np.flatnonzero(chosen)
@@ -116,9 +180,7 @@ def model(found: Cells, error: float, progress: Progress = QUIET) -> Surface:
         if not len(new):
             break
         chosen[new] = True
-    which = np.flatnonzero(chosen)
-    net = Delaunay(own[which])
-    return _trimmed(Surface(at[which], net.simplices, found.spread), found)
+    return chosen, int(chosen.sum()) - before
 
 
 def _hull(xy: np.ndarray) -> np.ndarray:
@@ -141,8 +203,13 @@ def _heights(net: Delaunay, z: np.ndarray, xy: np.ndarray, triangle: np.ndarray)
     return (share * z[net.simplices[triangle]]).sum(1)
 
 
-def _trimmed(surface: Surface, found: Cells) -> Surface:
-    """Without the triangles that lie where no points are, all facing up."""
+def _trimmed(
+    surface: Surface, found: Cells, bare: np.ndarray, own: shapely.Geometry | None = None
+) -> Surface:
+    """Without the triangles that lie where no points are, all facing up; with an outline, those within it."""
+    if own is not None:
+        middle = surface.vertices[surface.triangles][:, :, :2].mean(1)
+        return _upright(surface, surface.triangles[shapely.contains_xy(own, *middle.T)])
     low = found.cell.min(0) - CLOSED - 1
     there = np.zeros(found.cell.max(0) - low + CLOSED + 2, bool)
     there[tuple((found.cell - low).T)] = True
@@ -154,18 +221,23 @@ def _trimmed(surface: Surface, found: Cells) -> Surface:
         place = (corners * np.array(w)[:, None]).sum(1) / sum(w)
         at = np.floor(place / found.edge).astype(np.int64) - low
         held += there[tuple(np.clip(at, 0, np.array(there.shape) - 1).T)]
-    keep = surface.triangles[held / len(weights) >= COVERED]
-    keep = _without_slivers(surface.vertices[:, :2], keep, found.edge)
+    held_in = held / len(weights) >= COVERED
+    sound = _without_slivers(surface.vertices[:, :2], surface.triangles[held_in], bare[held_in], found.edge)
+    return _upright(surface, sound)
+
+
+def _upright(surface: Surface, keep: np.ndarray) -> Surface:
+    """Some triangles of a surface, all facing up, and the vertices that they use."""
     a, b, c = (surface.vertices[keep[:, k]] for k in range(3))
     down = np.cross(b - a, c - a)[:, 2] < 0
     keep[down] = keep[down][:, [0, 2, 1]]
     used, back = np.unique(keep, return_inverse=True)
-    return Surface(surface.vertices[used], back.reshape(keep.shape), surface.sigma)
+    return Surface(surface.vertices[used], back.reshape(keep.shape), surface.sigma, surface.lost)
 
 
-def _without_slivers(xy: np.ndarray, triangles: np.ndarray, cell: float) -> np.ndarray:
-    """Triangles without the long thin ones at the rim, in which no cell has a say; as many layers as there
-    are.
+def _without_slivers(xy: np.ndarray, triangles: np.ndarray, bare: np.ndarray, cell: float) -> np.ndarray:
+    """Triangles without the long thin ones at the rim that are ``bare`` (m,) of points; as many layers
+    as there are.
     """
     while len(triangles):
         corners = xy[triangles]
@@ -175,8 +247,8 @@ def _without_slivers(xy: np.ndarray, triangles: np.ndarray, cell: float) -> np.n
         edges = np.sort(np.stack([triangles, np.roll(triangles, -1, 1)], -1), -1).reshape(-1, 2)
         _, back, many = np.unique(edges, axis=0, return_inverse=True, return_counts=True)
         rim = (many[back.ravel()] == 1).reshape(-1, 3).any(1)
-        thin = rim & (tall < cell) & (sides.max(1) > SLIVER * cell)
+        thin = rim & bare & (tall < cell) & (sides.max(1) > SLIVER * cell)
         if not thin.any():
             break
-        triangles = triangles[~thin]
+        triangles, bare = triangles[~thin], bare[~thin]
     return triangles

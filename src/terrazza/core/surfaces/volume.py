@@ -40,7 +40,7 @@ def between(corners: np.ndarray, lower: Surface | float, upper: Surface | float)
         area += float(known.sum())
         missing += float((~known).sum())
     # the even cells hold the outline's area but for the rim: scaled to it exactly
-    whole = _area(corners)
+    whole = plan_area(corners)
     scale = whole / max((area + missing) * cell**2, 1e-12) * cell**2
     return Volume(above * scale, below * scale, area * scale, missing * scale)
 
@@ -52,6 +52,7 @@ def heights(xy: np.ndarray, of: Surface | float) -> np.ndarray:
     return np.full(len(xy), float(of))
 
 
-def _area(corners: np.ndarray) -> float:
+def plan_area(corners: np.ndarray) -> float:
+    """Of a polygon (n, 2), m²."""
     x, y = (corners - corners[0]).T
     return float(abs(np.dot(x, np.roll(y, -1)) - np.dot(y, np.roll(x, -1))) / 2)

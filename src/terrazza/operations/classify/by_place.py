@@ -1,9 +1,8 @@
 """Classes by where a point lies: within areas, within a width along lines, above or below a surface."""
 
-from typing import Annotated, Literal
+from typing import Literal
 
 import numpy as np
-from pydantic import Field
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
@@ -12,7 +11,7 @@ from terrazza.later import later
 from terrazza.operations.classify.choosing import Rule, RuleParams, from_field, may_change, to_field
 from terrazza.operations.draw.hand import need_drawing, places
 from terrazza.operations.pieces import reading
-from terrazza.operations.spine.base import field, operation
+from terrazza.operations.spine.base import Pair, field, operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
@@ -20,7 +19,6 @@ outline = later("terrazza.core.clean.outline")
 meshes = later("terrazza.core.classify.meshes")
 spatial = later("scipy.spatial")
 
-Pair = Annotated[list[float], Field(min_length=2, max_length=2)]
 STEP = 0.25  # of half the width: how close together the places along a line are
 
 

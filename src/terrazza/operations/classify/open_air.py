@@ -6,8 +6,9 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.later import later
 from terrazza.operations.classify.choosing import Rule, RuleParams
+from terrazza.operations.classify.cloths import settled
 from terrazza.operations.classify.gathering import RETURNS, cell_field, gathered_open
-from terrazza.operations.classify.ground import GroundParams, settled
+from terrazza.operations.classify.ground import GroundParams
 from terrazza.operations.spine.base import operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
@@ -36,7 +37,8 @@ class OpenAir(Rule):
     Params = OpenAirParams
 
     def judge(self, job: Job, scans: list[Scan], params: OpenAirParams, folder: str, progress: Progress):
-        sheet, threshold, _, _ = settled(job, scans, GroundParams(), Part(progress, 0, 0.3), CLOTH)
+        lies = settled(job, scans, GroundParams(), Part(progress, 0, 0.3), CLOTH)
+        sheet, threshold = lies.sheet, lies.threshold
         some = gathered_open(job, scans, Part(progress, 0.3, 0.4), params.cell, (RETURNS,))
         height = some.xyz[:, 2] - sheet.at(some.xyz[:, :2])
         over = height > threshold

@@ -16,7 +16,7 @@ from terrazza.operations.clean.trying import Piece, Tried, try_on
 from terrazza.operations.pieces import portions
 from terrazza.operations.pieces.counting import before_after, class_counts, class_namer
 from terrazza.operations.pieces.surfaces import CloudPiece
-from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
+from terrazza.operations.spine.base import Figures, Operation, Pair, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.table.boxes import limit_of
 from terrazza.store.cloud import Cloud
@@ -24,7 +24,6 @@ from terrazza.store.cloud import Cloud
 outline = later("terrazza.core.clean.outline")
 
 Row4 = Annotated[list[float], Field(min_length=4, max_length=4)]
-Pair = Annotated[list[float], Field(min_length=2, max_length=2)]
 
 
 class OutlineParams(Params):

@@ -6,10 +6,11 @@ import numpy as np
 
 from terrazza.core.progress import Part, Progress
 from terrazza.later import later
+from terrazza.operations.deliver.apart import PointFile
 from terrazza.operations.deliver.chosen import chosen_of, delivered, pieces_of
 from terrazza.operations.deliver.laz import LazParams, layout_of
 from terrazza.operations.pieces.selection import Portion
-from terrazza.operations.spine.base import Figures, Operation, field, operation
+from terrazza.operations.spine.base import Figures, field, operation
 from terrazza.operations.spine.job import Job
 
 copc = later("terrazza.formats.copc_writer")
@@ -43,7 +44,7 @@ def _packed(piece, colour: bool, progress: Progress) -> bytes:
 
 
 @operation
-class DeliverCopc(Operation):
+class DeliverCopc(PointFile):
     """Writes COPC in the common frame: LAZ in which a viewer finds any place at any density without reading
     all; every point once.
     """
@@ -53,7 +54,7 @@ class DeliverCopc(Operation):
     looks = frozenset({"box"})
     Params = CopcParams
 
-    def run(self, job: Job, params: CopcParams, progress: Progress) -> Figures:
+    def write(self, job: Job, params: CopcParams, progress: Progress) -> Figures:
         stem = params.path.removesuffix(".laz").removesuffix(".copc")
         path = job.output(f"{stem}.copc.laz", ".laz")
         with chosen_of(job, params, progress) as (chosen, rest), job.scratch() as folder:

@@ -4,6 +4,7 @@ import os
 
 from terrazza.core.progress import Progress
 from terrazza.errors import StateError
+from terrazza.operations.draw.beneath import words
 from terrazza.operations.draw.writing import write_dxf
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
@@ -22,7 +23,8 @@ class DeliverDxf(Operation):
     """Writes drawings to DXF R2010, on layers, in metres."""
 
     name, title, step = "deliver.dxf", "DXF", "Deliver"
-    reads, writes = frozenset({"drawing", "frame"}), frozenset({"deliverable"})
+    reads = frozenset({"drawing", "frame", "scan", "pose"})
+    writes = frozenset({"deliverable"})
     Params = DxfParams
 
     def run(self, job: Job, params: DxfParams, progress: Progress) -> Figures:
@@ -39,4 +41,5 @@ class DeliverDxf(Operation):
             "says": f"{sum(len(d['lines']) for d in chosen)} lines",
             "path": path,
             "bytes": os.path.getsize(path),
+            "doubt": words(job, params.drawings),
         }

@@ -4,9 +4,10 @@ import numpy as np
 
 from terrazza.core.progress import Part, Progress
 from terrazza.later import later
+from terrazza.operations.deliver.apart import PointFile
 from terrazza.operations.deliver.chosen import chosen_of, delivered, pieces_of
 from terrazza.operations.pieces.selection import PointParams, Portion, Selection
-from terrazza.operations.spine.base import Figures, Operation, field, operation
+from terrazza.operations.spine.base import Figures, field, operation
 from terrazza.operations.spine.job import Job
 
 GATHERED = 200_000
@@ -28,7 +29,7 @@ class E57Params(PointParams):
 
 
 @operation
-class DeliverE57(Operation):
+class DeliverE57(PointFile):
     """Writes E57: per scan with poses, grid and photos, or merged."""
 
     name, title, step = "deliver.e57", "E57", "Deliver"
@@ -37,7 +38,7 @@ class DeliverE57(Operation):
     looks = frozenset({"photo", "box"})
     Params = E57Params
 
-    def run(self, job: Job, params: E57Params, progress: Progress) -> Figures:
+    def write(self, job: Job, params: E57Params, progress: Progress) -> Figures:
         crs, done, path = job.get("crs"), 0, job.output(params.path, ".e57")
         with (
             chosen_of(job, params, progress, params.merged, own=not params.merged) as (chosen, rest),

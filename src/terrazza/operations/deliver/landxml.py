@@ -36,7 +36,7 @@ class DeliverLandXml(Operation):
         system = (job.get("crs") or {}).get("name", "")
         with whole(path) as partial:
             writer.write(partial, meshes, lines, [(name, at) for name, at, _ in points], system)
-        told = shapes.read_back(path, lines, meshes)
+        told = shapes.read_back(path, [*shapes.edges_of(meshes), *lines], meshes)
         job.deliver(path, format="LandXML", lines=len(lines), read_back=True)
         return {
             "says": f"{len(meshes)} surfaces, {len(lines)} lines, {len(points)} points, read back",

@@ -19,6 +19,6 @@ class DeliverLas(DeliverLaz):
     name, title = "deliver.las", "LAS"
     Params = LasParams
 
-    def run(self, job: Job, params: LasParams, progress: Progress) -> Figures:
+    def write(self, job: Job, params: LasParams, progress: Progress) -> Figures:
         stem = params.path.removesuffix(".las")
-        return super().run(job, params.model_copy(update={"path": f"{stem}.las"}), progress)
+        return super().write(job, params.model_copy(update={"path": f"{stem}.las"}), progress)

@@ -6,10 +6,11 @@ from terrazza.core.progress import Progress
 from terrazza.errors import ParamsError
 from terrazza.fleet import inline
 from terrazza.later import later
+from terrazza.operations.deliver.apart import PointFile
 from terrazza.operations.deliver.chosen import chosen_of, delivered, pieces_of
 from terrazza.operations.pieces.counting import named_classes
 from terrazza.operations.pieces.selection import PointParams, Portion, Selection
-from terrazza.operations.spine.base import Figures, Operation, field, operation
+from terrazza.operations.spine.base import Figures, field, operation
 from terrazza.operations.spine.job import Job
 
 las_writer = later("terrazza.formats.las_writer")
@@ -53,7 +54,7 @@ def layout_of(job: Job, chosen: Selection, params: LazParams, packed: bool = Tru
 
 
 @operation
-class DeliverLaz(Operation):
+class DeliverLaz(PointFile):
     """Writes LAS 1.4 or LAZ in the common frame, with the job's coordinate system where it has one; the scan
     number is the point source.
     """
@@ -63,7 +64,7 @@ class DeliverLaz(Operation):
     looks = frozenset({"box"})
     Params = LazParams
 
-    def run(self, job: Job, params: LazParams, progress: Progress) -> Figures:
+    def write(self, job: Job, params: LazParams, progress: Progress) -> Figures:
         path = job.output(params.path, ".las" if params.path.lower().endswith(".las") else ".laz")
         with chosen_of(job, params, progress) as (chosen, rest):
             like, wkt, factor = layout_of(job, chosen, params)

@@ -2,12 +2,13 @@
 
 from terrazza.core.progress import Progress
 from terrazza.formats import ply_writer
+from terrazza.operations.deliver.apart import PointFile
 from terrazza.operations.deliver.chosen import chosen_of, delivered, pieces_of
 from terrazza.operations.deliver.e57 import GATHERED
 from terrazza.operations.deliver.laz import LazParams
 from terrazza.operations.pieces.promises import record_of
 from terrazza.operations.pieces.selection import Portion
-from terrazza.operations.spine.base import Figures, Operation, field, operation
+from terrazza.operations.spine.base import Figures, field, operation
 from terrazza.operations.spine.job import Job
 
 
@@ -22,7 +23,7 @@ class PlyParams(LazParams):
 
 
 @operation
-class DeliverPly(Operation):
+class DeliverPly(PointFile):
     """Writes binary PLY in the common frame: coordinates as doubles, intensity, colour, class and scan."""
 
     name, title, step = "deliver.ply", "PLY", "Deliver"
@@ -30,7 +31,7 @@ class DeliverPly(Operation):
     looks = frozenset({"box"})
     Params = PlyParams
 
-    def run(self, job: Job, params: PlyParams, progress: Progress) -> Figures:
+    def write(self, job: Job, params: PlyParams, progress: Progress) -> Figures:
         path = job.output(params.path, ".ply")
         with chosen_of(job, params, progress) as (chosen, rest):
             record = record_of(chosen, params)

@@ -2,12 +2,13 @@
 
 from terrazza.core.progress import Progress
 from terrazza.formats import xyz
+from terrazza.operations.deliver.apart import PointFile
 from terrazza.operations.deliver.chosen import chosen_of, delivered, pieces_of
 from terrazza.operations.deliver.e57 import GATHERED
 from terrazza.operations.deliver.laz import LazParams
 from terrazza.operations.deliver.xyz import as_text
 from terrazza.operations.pieces.promises import counted_lines_of, step_of
-from terrazza.operations.spine.base import Figures, Operation, field, operation
+from terrazza.operations.spine.base import Figures, field, operation
 from terrazza.operations.spine.job import Job
 
 
@@ -18,7 +19,7 @@ class PtsParams(LazParams):
 
 
 @operation
-class DeliverPts(Operation):
+class DeliverPts(PointFile):
     """Writes PTS in the common frame: the number of points, then X Y Z, intensity (0 to 65535) and colour."""
 
     name, title, step = "deliver.pts", "PTS", "Deliver"
@@ -26,7 +27,7 @@ class DeliverPts(Operation):
     looks = frozenset({"box"})
     Params = PtsParams
 
-    def run(self, job: Job, params: PtsParams, progress: Progress) -> Figures:
+    def write(self, job: Job, params: PtsParams, progress: Progress) -> Figures:
         path = job.output(params.path, ".pts")
         with chosen_of(job, params, progress) as (chosen, rest):
             with xyz.Writer(path, counted_lines_of(chosen, params)) as out:

@@ -7,11 +7,12 @@ import numpy as np
 from terrazza.core.progress import Part, Progress
 from terrazza.files import whole
 from terrazza.later import later
+from terrazza.operations.deliver.apart import PointFile
 from terrazza.operations.deliver.chosen import chosen_of, delivered
 from terrazza.operations.deliver.laz import LazParams
 from terrazza.operations.pieces.promises import decimals_of, step_of
 from terrazza.operations.pieces.selection import Selection
-from terrazza.operations.spine.base import Figures, Operation, field, operation
+from terrazza.operations.spine.base import Figures, field, operation
 from terrazza.operations.spine.job import Job, Scan
 
 ptx_writer = later("terrazza.formats.ptx_writer")
@@ -26,7 +27,7 @@ class PtxParams(LazParams):
 
 
 @operation
-class DeliverPtx(Operation):
+class DeliverPtx(PointFile):
     """Writes PTX: each scan in its own frame with its grid and pose, 0 0 0 where nothing came back or a cut
     took it; scans without a grid as one row.
     """
@@ -36,7 +37,7 @@ class DeliverPtx(Operation):
     looks = frozenset({"box"})
     Params = PtxParams
 
-    def run(self, job: Job, params: PtxParams, progress: Progress) -> Figures:
+    def write(self, job: Job, params: PtxParams, progress: Progress) -> Figures:
         path = job.output(params.path, ".ptx")
         with (
             chosen_of(job, params, progress, placed=False, own=True) as (chosen, rest),

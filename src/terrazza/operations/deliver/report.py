@@ -57,6 +57,7 @@ class Report(Operation):
                 "cut",
                 "column",
                 "drawing",
+                "walk",
             }
         ),
         frozenset({"deliverable"}),

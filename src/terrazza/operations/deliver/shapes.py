@@ -8,7 +8,7 @@ from terrazza.formats.protocol import Line, Mesh
 from terrazza.operations.pieces import reading
 from terrazza.operations.spine.base import Figures
 from terrazza.operations.spine.job import Job
-from terrazza.operations.surface.ground import surface_of
+from terrazza.operations.surface.ground import mesh_of
 
 STEP = 0.00006  # m: coordinates are written in tenths of a millimetre
 
@@ -33,8 +33,13 @@ def lines_of(job: Job, drawings: list[int]) -> list[Line]:
 
 def meshes_of(job: Job) -> list[Mesh]:
     """All surfaces of the job, in the grid (or job frame)."""
-    found = [(v["name"], surface_of(job, k)) for k, v in job.facts("surface").items()]
-    return [Mesh(s.vertices, s.triangles, name) for name, s in found]
+    return [mesh_of(job, k) for k in job.facts("surface")]
+
+
+def edges_of(meshes: list[Mesh]) -> list[Line]:
+    """The break lines and outlines that surfaces keep, in the order in which LandXML is read."""
+    breaks = [Line(line) for mesh in meshes for line in mesh.breaks]
+    return breaks + [Line(m.outline, True) for m in meshes if m.outline is not None]
 
 
 def points_of(job: Job) -> list[tuple[str, list[float], dict]]:

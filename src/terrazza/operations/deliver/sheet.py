@@ -12,14 +12,22 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
+from terrazza.operations.draw.writing import placed
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
 
 sheet = later("terrazza.formats.sheet")
+sheet_dxf = later("terrazza.formats.sheet_dxf")
 
 
 class SheetParams(Params):
-    path: str = field("File", "sheet.pdf", role="write", help="Relative paths land in the deliverables.")
+    path: str = field(
+        "File",
+        "sheet.pdf",
+        role="write",
+        help="PDF, or DXF: the drawing in its place and the sheet as a layout. Relative paths land in the "
+        "deliverables.",
+    )
     drawing: int = field("Drawing", 0, ge=0, help="Its number; 0: the last.")
     paper: Literal["A4", "A3", "A2", "A1", "A0"] = field("Paper", "A3")
     landscape: bool = field("Landscape", True)
@@ -35,7 +43,7 @@ class DeliverSheet(Operation):
     """Writes a drawing to a sheet of paper at a true scale: frame, grid, north, scale bar, title block."""
 
     name, title, step = "deliver.sheet", "Sheet to scale", "Deliver"
-    reads, writes = frozenset({"drawing", "frame", "crs"}), frozenset({"deliverable"})
+    reads, writes = frozenset({"drawing", "frame", "crs", "layer"}), frozenset({"deliverable"})
     Params = SheetParams
 
     def run(self, job: Job, params: SheetParams, progress: Progress) -> Figures:
@@ -59,7 +67,7 @@ class DeliverSheet(Operation):
                 else f"It does not fit on {params.paper} at any usual scale.",
                 "Choose a smaller scale or larger paper.",
             )
-        path = job.output(params.path, ".pdf")
+        path = job.output(params.path, ".dxf" if params.path.lower().endswith(".dxf") else ".pdf")
         system = (job.get("crs") or {}).get("name", "")
         block = [
             params.title or drawing["name"],
@@ -68,8 +76,12 @@ class DeliverSheet(Operation):
             f"Terrazza {__version__} · heights and lengths in m",
         ]
         north = job.georeferenced and not flat
-        sheet.write(path, content, params.paper, params.landscape, scale, block, north)
-        job.deliver(path, format="PDF")
+        about = (content, params.paper, params.landscape, scale, block, north)
+        if path.endswith(".dxf"):
+            sheet_dxf.write(path, placed(job, [drawing], flat), job.facts("layer"), *about)
+        else:
+            sheet.write(path, *about)
+        job.deliver(path, format="DXF" if path.endswith(".dxf") else "PDF")
         return {
             "says": f"“{block[0]}” at 1 : {scale:,} on {params.paper}",
             "path": path,
@@ -83,12 +95,10 @@ def _content(job: Job, drawing: dict):
     course = drawing.get("course")
     line = None if course is None else rigid.apply(job.frame, np.array(course))[:, :2]
 
-    def placed(xyz: list) -> np.ndarray:
+    def laid(xyz: list) -> np.ndarray:
         grid = rigid.apply(job.frame, np.array(xyz, float).reshape(-1, 3))
         return grid[:, :2] if line is None else sections.laid_flat(line, grid)
 
-    lines = [
-        (placed(v["vertices"]), v["layer"], v["closed"], bool(v.get("guessed"))) for v in drawing["lines"]
-    ]
-    texts = [(t["text"], placed([t["at"]])[0], t["height"]) for t in drawing.get("texts", [])]
+    lines = [(laid(v["vertices"]), v["layer"], v["closed"], bool(v.get("guessed"))) for v in drawing["lines"]]
+    texts = [(t["text"], laid([t["at"]])[0], t["height"]) for t in drawing.get("texts", [])]
     return sheet.Content(lines, texts), line is not None

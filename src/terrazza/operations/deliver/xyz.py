@@ -4,11 +4,12 @@ from typing import Literal
 
 from terrazza.core.progress import Progress
 from terrazza.formats import xyz
+from terrazza.operations.deliver.apart import PointFile
 from terrazza.operations.deliver.chosen import chosen_of, delivered, pieces_of
 from terrazza.operations.deliver.e57 import GATHERED
 from terrazza.operations.pieces.promises import lines_of
 from terrazza.operations.pieces.selection import PointParams, Portion
-from terrazza.operations.spine.base import Figures, Operation, field, operation
+from terrazza.operations.spine.base import Figures, field, operation
 from terrazza.operations.spine.job import Job
 
 
@@ -26,7 +27,7 @@ class XyzParams(PointParams):
 
 
 @operation
-class DeliverXyz(Operation):
+class DeliverXyz(PointFile):
     """Writes text: X Y Z, intensity, colour and class, one line a point."""
 
     name, title, step = "deliver.xyz", "XYZ text", "Deliver"
@@ -34,7 +35,7 @@ class DeliverXyz(Operation):
     looks = frozenset({"box"})
     Params = XyzParams
 
-    def run(self, job: Job, params: XyzParams, progress: Progress) -> Figures:
+    def write(self, job: Job, params: XyzParams, progress: Progress) -> Figures:
         path = job.output(
             params.path,
             ".csv"

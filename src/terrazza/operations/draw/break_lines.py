@@ -1,9 +1,6 @@
 """Draw break lines along a thing: a kerb, a rail, a ditch."""
 
-from typing import Annotated
-
 import numpy as np
-from pydantic import Field
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
@@ -11,14 +8,22 @@ from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations.draw.slab import box_points
 from terrazza.operations.draw.writing import write_dxf
-from terrazza.operations.spine.base import Figures, Operation, Params, Triple, field, operation, scans_field
+from terrazza.operations.spine.base import (
+    Figures,
+    Operation,
+    Pair,
+    Params,
+    Triple,
+    field,
+    operation,
+    scans_field,
+)
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
 tracing = later("terrazza.core.draw.tracing")
 trees = later("scipy.spatial")
 
-Pair = Annotated[list[float], Field(min_length=2, max_length=2)]
 THICK = 0.3  # m: of a section across
 TILE, INNER = (
     10.0,

@@ -17,12 +17,23 @@ def write_dxf(job: Job, drawings: list[dict], path: str, flat: bool = False) -> 
     without they stand as lines in space.
     """
     full = job.output(path, ".dxf")
+    lines, texts = placed(job, drawings, flat)
+    dxf.write(full, lines, texts, job.facts("layer"))
+    job.deliver(full, format="DXF", lines=len(lines))
+    return full
+
+
+def placed(job: Job, drawings: list[dict], flat: bool = False) -> tuple[list[dict], list[dict]]:
+    """Lines and texts of drawings where they belong in a DXF, as ``formats.dxf.write`` takes them."""
     lines, texts, right = [], [], 0.0
     for drawing in drawings:
         course = drawing.get("course")
         line = None if course is None else rigid.apply(job.frame, np.array(course))[:, :2]
         for text in drawing.get("texts", []):
-            texts.append(text | {"at": rigid.apply(job.frame, np.array([text["at"]]))[0].tolist()})
+            at = rigid.apply(job.frame, np.array([text["at"]]))
+            if line is not None and flat:
+                at = sections.laid_flat(line, at) + [right, 0]
+            texts.append(text | {"at": at[0].tolist()})
         for drawn in drawing["lines"]:
             grid = rigid.apply(job.frame, np.array(drawn["vertices"]))
             about = {k: drawn.get(k) for k in ("layer", "name", "closed", "arcs", "guessed")}
@@ -38,6 +49,4 @@ def write_dxf(job: Job, drawings: list[dict], path: str, flat: bool = False) -> 
                 lines.append(about | {"vertices": grid.tolist(), "space": True})
         if line is not None and flat:
             right += float(np.linalg.norm(np.diff(line, axis=0), axis=1).sum()) + BESIDE
-    dxf.write(full, lines, texts, job.facts("layer"))
-    job.deliver(full, format="DXF", lines=len(lines))
-    return full
+    return lines, texts

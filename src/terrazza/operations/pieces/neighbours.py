@@ -86,7 +86,7 @@ def _octant(node, o: int):
     return out
 
 
-def _crowd(clouds: list[Cloud], poses, low, high, spacing: float = 0.0) -> int:
+def crowd(clouds: list[Cloud], poses, low, high, spacing: float = 0.0) -> int:
     """How many points at most a box of the common frame holds, with ``spacing`` (m) of nodes no denser than
     that.
     """
@@ -96,7 +96,7 @@ def _crowd(clouds: list[Cloud], poses, low, high, spacing: float = 0.0) -> int:
     )
 
 
-def _within(clouds: list[Cloud], poses, low, high, spacing: float = 0.0) -> np.ndarray:
+def within(clouds: list[Cloud], poses, low, high, spacing: float = 0.0) -> np.ndarray:
     """Kept points of all clouds in a box of the common frame, with ``spacing`` (m) only of nodes no denser
     than that.
     """
@@ -141,12 +141,11 @@ def measure(tile: Tile, progress: Progress) -> None:
         tile.margin,
     )
     while (
-        margin > LEAST
-        and _crowd(clouds, tile.poses, low - margin, high + margin) > tile.points + tile.at_once
+        margin > LEAST and crowd(clouds, tile.poses, low - margin, high + margin) > tile.points + tile.at_once
     ):
         margin /= 2  # a few points beside many
     low, high = low - margin, high + margin
-    data = _within(clouds, tile.poses, low, high)
+    data = within(clouds, tile.poses, low, high)
     mean, last = np.empty(len(query)), np.empty(len(query))
     tree, k = Nearest(data), tile.neighbours
     for start in range(0, len(query), 200_000):
@@ -178,7 +177,7 @@ def _again(clouds, tile, query, loose, mean, last):
             mine = loose[member == g]
             far = float(reach[mine].max())
             low, high = query[mine].min(0) - far, query[mine].max(0) + far
-            if _crowd(clouds, tile.poses, low, high) <= NODES * tile.at_once:
+            if crowd(clouds, tile.poses, low, high) <= NODES * tile.at_once:
                 there = [c.inside(low, high, pose) for c, pose in zip(clouds, tile.poses)]
                 if sum(map(len, there)) <= tile.at_once:
                     mean[mine], last[mine] = _mean(
@@ -186,9 +185,9 @@ def _again(clouds, tile, query, loose, mean, last):
                     )
                     continue
             spacing = far
-            while _crowd(clouds, tile.poses, low, high, spacing / 2) <= tile.at_once:
+            while crowd(clouds, tile.poses, low, high, spacing / 2) <= tile.at_once:
                 spacing /= 2
-            _, bound = _mean(query[mine], _within(clouds, tile.poses, low, high, spacing), tile.neighbours)
+            _, bound = _mean(query[mine], within(clouds, tile.poses, low, high, spacing), tile.neighbours)
             shrunk = bound < 0.9 * reach[mine]
             reach[mine] = np.minimum(reach[mine], bound)
             nearer.append(mine[shrunk])

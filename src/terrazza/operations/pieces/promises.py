@@ -10,6 +10,7 @@ from terrazza.formats import ply_writer, xyz
 from terrazza.later import later
 from terrazza.operations.pieces import thinning
 from terrazza.operations.pieces.counting import named_classes
+from terrazza.operations.pieces.parting import parts_of
 from terrazza.operations.pieces.selection import PointParams, Selection
 from terrazza.operations.spine.job import Job
 
@@ -45,6 +46,7 @@ def statement(job: Job, form: str, params: PointParams, progress: Progress) -> d
         "classes": classes,
         "scans": len(chosen.scans),
         "cuts": chosen.cuts,
+        "files": [os.path.basename(part.params.path) for part in parts_of(job, params)],
     }
 
 

@@ -69,6 +69,16 @@ class PointParams(Params):
         le=2**40,
         help="Thin evenly to this many; 0: every point.",
     )
+    each: Literal["", "scan", "block", "class", "floor", "tile"] = field(
+        "A file for each", "", help="Empty: all in one. Thinning counts within each file."
+    )
+    tile: float = field("Edge of tiles", 0.0, unit="m", blank="none", ge=0, le=1e6)
+    names: str = field(
+        "Names of the files",
+        "{file}-{part}",
+        max_length=200,
+        help="From {file}, {part}, {number}, {job} and {date}.",
+    )
     colour: Colour = field("Colour", "photo, else native")
     verify: bool = field(
         "Read back", True, help="Read the finished file as an import would, and compare it with the points."

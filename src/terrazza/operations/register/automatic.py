@@ -19,7 +19,7 @@ search = later("terrazza.core.register.search")
 plan_match = later("terrazza.core.register.plan_match")
 
 POSE_KINDS = frozenset({"pose", "tie", "network", "array", "standing"})
-DECIDED = ("by hand", "chosen", "like points", "joined")
+DECIDED = ("by hand", "chosen", "like points", "joined", "walk fitted")
 
 
 class AutomaticParams(Params):

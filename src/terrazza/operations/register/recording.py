@@ -128,15 +128,22 @@ def _put_ties(job, scans, poses, by_scan, ties, results):
     return rows
 
 
+def weakest(tie, pose_a: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:
+    """Of a tie whose first scan stands at ``pose_a``: its information (6, 6) in the job frame, the direction
+    (3,) that it holds least, and the share that sees it.
+    """
+    turn = np.kron(np.eye(2), pose_a[:3, :3])
+    information = turn @ tie.fit.information @ turn.T
+    return information, *cloud_fit.weak_direction(information)
+
+
 def tie_record(a: Scan, b: Scan, tie, pose_a: np.ndarray) -> dict:
     """A tie as a fact: RMS, overlap, used points, and which directions (job frame) it holds.
 
     ``hold`` gives for x, y, z the share of the used point pairs' normals that see the direction.
     """
-    turn = np.kron(np.eye(2), pose_a[:3, :3])
     fit = tie.fit
-    information = turn @ fit.information @ turn.T
-    direction, share = cloud_fit.weak_direction(information)
+    information, direction, share = weakest(tie, pose_a)
     held = np.diag(information)[3:] / max(np.trace(information[3:, 3:]), 1e-12)
     return {
         "a": a.id,

@@ -16,7 +16,7 @@ from terrazza.operations.register.judging import (
     judged_again,
     shown_twice,
 )
-from terrazza.operations.register.recording import record_of
+from terrazza.operations.register.recording import WEAK, hold_words, record_of, weakest
 from terrazza.operations.spine.base import Figures
 from terrazza.operations.spine.job import Job, Scan
 
@@ -29,6 +29,7 @@ witnesses = later("terrazza.core.register.witnesses")
 FARTHEST_STEP = 0.15  # m that an adjustment may move a scan from where fits of pairs put it
 FARTHEST_TURN = np.radians(1.0)
 LOOSE_STEPS = 2.0  # of those, from a rough place that was free to slide
+ONE_WAY = np.cos(np.radians(25.0))  # directions nearer to each other are one
 OFF = "switched off by hand"
 
 
@@ -80,7 +81,8 @@ def settle(
     doubles = doubled(
         job, [(s, c, p, b) for s, c, p, b in zip(scans, clouds, rest, bias) if p is not None], progress
     )
-    unsettled = shown_twice(doubles) | judged_again(job, scans, seen) | unsettled
+    sliding = _sliding(job, scans, results, ties, rest, fixed)
+    unsettled = sliding | shown_twice(doubles) | judged_again(job, scans, seen) | unsettled
     return figures | {
         "unsettled": unsettled,
         "loose_mm": _loose(scans, results, fixed),
@@ -94,11 +96,12 @@ def settle_aside(
     """The same within an island that is not joined to the job: settled poses, what is wrong with them and how
     loose they are (see ``settle``); no fact is put.
     """
-    _, _, results, loose = _adjusted(
+    ties, _, results, loose = _adjusted(
         job, scans, faces, seen, poses, set(), least_overlap, bias_sigma, progress, set()
     )
-    unsettled = _unsettled(scans, poses, results, loose, set())
-    return _at_rest(poses, results)[0], unsettled, _loose(scans, results, set())
+    rest = _at_rest(poses, results)[0]
+    unsettled = _sliding(job, scans, results, ties, rest, set())
+    return rest, unsettled | _unsettled(scans, poses, results, loose, set()), _loose(scans, results, set())
 
 
 def _adjusted(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, progress, started):
@@ -225,13 +228,51 @@ def _loose(scans, results, fixed: set[int]) -> dict[int, float]:
     return out
 
 
+def _sliding(job, scans, results, ties, rest, fixed: set[int]) -> dict[int, str]:
+    """By scan that only ties which slide one way join to those that hold each other: along that way a few
+    patches that are not the same hold them to a millimetre, wherever they are.
+    """
+    out: dict[int, str] = {}
+    links = witnesses.links(witnesses.grouped(sightings(job, scans), rest))
+    for members, adjusted, _ in results:
+        if adjusted is None:
+            continue
+        slides, firm = [], [pair for pair in links if set(pair) <= set(members)]
+        for tie in (t for t in ties if not t.failed and {t.a, t.b} <= set(members)):
+            _, way, share = weakest(tie, rest[tie.a])
+            if share < WEAK:
+                slides.append((tie.a, tie.b, way))
+            else:
+                firm.append((tie.a, tie.b))
+        groups = _joined(members, firm)
+        groups.sort(key=lambda g: (not set(g) & fixed, -len(g)))
+        for group in groups[1:]:
+            across = [(a, b, w) for a, b, w in slides if (a in group) != (b in group)]
+            ways = np.array([w for *_, w in across])
+            if len(across) and (np.abs(ways @ ways.T) > ONE_WAY).all():
+                told = hold_words(ways[0], 0.0).removeprefix("slides ")
+                out |= {
+                    scans[
+                        k
+                    ].id: f"What it has in common with the others slides {told}: nothing else holds it "
+                    "along that."
+                    for k in group
+                }
+    return out
+
+
+def _joined(members: list[int], pairs) -> list[list[int]]:
+    """Members by what pairs join."""
+    group = {k: k for k in members}
+    for a, b in pairs:
+        if group[a] != group[b]:
+            old, new = group[b], group[a]
+            group = {k: new if g == old else g for k, g in group.items()}
+    return [[k for k in members if group[k] == g] for g in dict.fromkeys(group.values())]
+
+
 def _islands(members: list[int], ties, links) -> list[list[int]]:
-    island = {k: k for k in members}
-    for a, b in [(t.a, t.b) for t in ties if not t.failed] + links:
-        if island[a] != island[b]:
-            old, new = island[b], island[a]
-            island = {k: new if i == old else i for k, i in island.items()}
-    return [[k for k in members if island[k] == i] for i in dict.fromkeys(island.values())]
+    return _joined(members, [(t.a, t.b) for t in ties if not t.failed] + links)
 
 
 def _adjust_island(island, ties, targets, apart, clouds, poses, fixed, started, bias_sigma, loose, progress):

@@ -27,9 +27,15 @@ def statement(job: Job) -> list[tuple[str, str]]:
         ("How good", f"{_quality(network, good, n)} {_twice(network, n)}"),
         ("How sure", _sure(network, placed, n)),
         ("Weak", _weak(network, good)),
+        *_walks(job),
         ("Looked through", told(job) or "Nobody has signed that it was."),
         ("Doubted", _doubted(standing, [s.name for s in scans if s.pose is None and s not in out_of])),
     ]
+
+
+def _walks(job: Job) -> list[tuple[str, str]]:
+    fits = [w["fit"]["says"] for w in job.facts("walk").values() if "fit" in w]
+    return [("Walks", f"{'; '.join(fits)}.")] if fits else []
 
 
 def _done(scans, placed, good: list[dict], standing: dict, out_of) -> str:

@@ -12,7 +12,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import InputError, ParamsError, StateError
 from terrazza.later import later
-from terrazza.operations.pieces import portions, reading
+from terrazza.operations.pieces import positions, reading
 from terrazza.operations.pieces.surfaces import CloudPiece
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job, Scan
@@ -117,7 +117,8 @@ class Strips(Operation):
         figures = _figures(given, solved, first) | {"read": [read, words]}
         doubt += _doubts(given, solved)
         if params.apply:
-            self._apply(job, scans, given, Part(progress, 0.75, 1.0))
+            args = {s.id: job.grid_pose(s) for s in scans}
+            positions.rewrite(job, scans, _moved, args, Part(progress, 0.75, 1.0), given)
         roll, pitch, heading = (f"{v / 1000:.3f}" for v in figures["angles_mdeg"])
         done = "corrected" if params.apply else "not applied"
         return figures | {
@@ -228,17 +229,6 @@ class Strips(Operation):
                 given, angles=_angles(matrix), lever=solved.lever, scale=given.scale * solved.scale
             )
         return given, (found, pairs, solved), first, words, doubt
-
-    @staticmethod
-    def _apply(job: Job, scans: list[Scan], given: Given, progress: Progress) -> None:
-        args = {s.id: job.grid_pose(s) for s in scans}
-        found = portions.rewrite(job, scans, "position", _rewritten, args, progress, "Correcting", given)
-        for scan in scans:
-            lows_, highs, far = (np.array(v) for v in zip(*found[scan.id]))
-            record = dict(job.get("scan", scan.id))
-            record["bounds"] = [lows_.min(0).tolist(), highs.max(0).tolist()]
-            record["drift"] = float(record.get("drift", 0.0) + far.max())
-            job.put("scan", scan.id, record, scan=scan.id)
 
 
 def _extent(job: Job, scans: list[Scan]) -> tuple[np.ndarray, np.ndarray, tuple[float, float]]:
@@ -377,16 +367,7 @@ def _doubts(given: Given, last) -> list[str]:
     return out
 
 
-def _rewritten(cloud: Cloud, start: int, stop: int, pose, given: Given):
-    old = np.array(cloud.read("position", start, stop))
-    before = cloud.xyz(start, stop)
+def _moved(cloud: Cloud, start: int, stop: int, pose, given: Given) -> np.ndarray:
+    """Corrected points of a stretch in the scan's frame."""
     grid, _ = given.moved(cloud, start, stop, pose)
-    own = rigid.apply(rigid.inverse(pose), grid + given.origin)
-    new = np.rint((own - cloud.offset) / cloud.scale)
-    if np.abs(new).max(initial=0) >= 2**31:
-        raise StateError("A corrected point lies out of the reach of its scan.", "Import the strip anew.")
-    still = np.linalg.norm(own - before, axis=1) < 1e-6
-    new[still] = old[still]
-    now = new * cloud.scale + cloud.offset
-    far = float(np.linalg.norm(now - before, axis=1).max(initial=0))
-    return new.astype(old.dtype), (now.min(0), now.max(0), far)
+    return rigid.apply(rigid.inverse(pose), grid + given.origin)

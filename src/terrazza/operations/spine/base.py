@@ -26,6 +26,7 @@ class Params(BaseModel):
 
 
 Triple = Annotated[list[float], Field(min_length=3, max_length=3)]  # a place: three coordinates
+Pair = Annotated[list[float], Field(min_length=2, max_length=2)]  # a place in plan, or in a view
 
 
 def field(

@@ -127,7 +127,7 @@ def _rigid(pose: np.ndarray) -> bool:
     turn = pose[:3, :3]
     return bool(
         np.isfinite(pose).all()
-        and np.allclose(turn @ turn.T, np.eye(3), atol=1e-6)
+        and np.allclose(turn @ turn.T, np.eye(3), rtol=0, atol=1e-6)
         and np.linalg.det(turn) > 0
         and np.allclose(pose[3], [0, 0, 0, 1])
     )

@@ -6,19 +6,25 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
-from terrazza.errors import NotFound, StateError
+from terrazza.errors import NotFound, ParamsError, StateError
+from terrazza.formats.protocol import Mesh
 from terrazza.later import later
+from terrazza.operations.draw.hand import need_drawing, places
 from terrazza.operations.pieces.counting import thinned
-from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
+from terrazza.operations.spine.base import Figures, Operation, Pair, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
 ground = later("terrazza.core.surfaces.ground")
+kept = later("terrazza.core.surfaces.kept")
 lows = later("terrazza.core.classify.lows")
+spatial = later("scipy.spatial")
+volumes = later("terrazza.core.surfaces.volume")
 writer = later("terrazza.formats.surface_writer")
 
 WIDER, FINEST, COARSEST = 3.0, 0.1, 10.0  # usual distances from point to point of a cell; m
 FEWEST = 100
+COVERED = 0.8  # share of an outline's area in which points lie, below which it is told
 
 
 class GroundSurfaceParams(Params):
@@ -35,6 +41,19 @@ class GroundSurfaceParams(Params):
         blank="auto",
         help="Points within one give one height; 0: by their spacing.",
     )
+    drawings: list[int] = field(
+        "Break lines",
+        list,
+        blank="none",
+        help="Numbers of drawings whose lines it keeps as edges, at their heights.",
+    )
+    outline: list[Pair] = field(
+        "Outline",
+        list,
+        blank="none",
+        help="[[E, N], …]: it ends there (grid, or job frame); empty: where the points end.",
+        max_length=10_000,
+    )
     name: str = field("Name", "", max_length=100)
     path: str = field(
         "File", "", role="write", help="LandXML (.xml), DXF 3D faces (.dxf) or OBJ; empty: none yet."
@@ -47,7 +66,8 @@ class GroundSurface(Operation):
     """Lays triangles over the ground, as few as the height error allows, where there are points."""
 
     name, title, step = "surface.ground", "Ground model", "Draw"
-    reads = frozenset({"scan", "pose", "frame", "cut", "column"})
+    reads = frozenset({"scan", "pose", "frame", "cut", "column", "drawing"})
+    bound_to_place = True
     writes = frozenset({"surface", "array", "deliverable"})
     Params = GroundSurfaceParams
 
@@ -68,7 +88,8 @@ class GroundSurface(Operation):
         origin = np.round(grid.mean(0))
         progress.advance(0.45, 1, "Thinning")
         found = ground.cells(grid - origin, cell)
-        made = ground.model(found, params.error, Part(progress, 0.5, 0.95))
+        lines = _kept(job, params, origin, found)
+        made = ground.model(found, params.error, Part(progress, 0.5, 0.95), lines)
         vertices = made.vertices + origin
         number = job.next_number("surface")
         name, size = params.name or f"Ground {number}", made.areas()
@@ -76,6 +97,8 @@ class GroundSurface(Operation):
         job.put("surface", number, record)
         job.write_array(f"surface-{number}-vertices", vertices)
         job.write_array(f"surface-{number}-triangles", made.triangles.astype(np.int32))
+        if lines is not None:
+            job.write_array(f"surface-{number}-kept", _rows(lines, made, origin))
         figures = {
             "says": f"{name}: {len(made.triangles):,} triangles on {len(xyz):,} points, "
             f"{size[0]:,.1f} m² in plan, noise {Notation.of(job).length(made.sigma)}",
@@ -85,15 +108,70 @@ class GroundSurface(Operation):
             "area_plan_m2": size[0],
             "area_m2": size[1],
             "sigma_mm": made.sigma * 1000,
-            "doubt": [],
+            "doubt": _doubts(params, lines, made, found),
         }
         if params.path:
             ending = os.path.splitext(params.path)[1].lower()
             path = job.output(params.path, ending if ending in writer.ENDINGS else ".xml")
-            writer.write(path, vertices, made.triangles, name)
+            writer.write(path, mesh_of(job, str(number)))
             job.deliver(path, format="surface", triangles=len(made.triangles))
             figures["path"] = path
         return figures
+
+
+def _kept(job: Job, params: GroundSurfaceParams, origin: np.ndarray, found):
+    """The lines and the outline that the surface keeps, less ``origin``; None where there are none."""
+    lines = []
+    for number in params.drawings:
+        for line in need_drawing(job, number)["lines"]:
+            at = places(job, line) - origin
+            lines.append(np.concatenate([at, at[:1]]) if line["closed"] else at)
+    if params.outline and len(params.outline) < 3:
+        raise ParamsError("surface.ground: an outline needs three corners.", "Give more.")
+    outline = np.array(params.outline, float) - origin[:2] if params.outline else None
+    return kept.noded(lines, outline, found.xyz) if lines or outline is not None else None
+
+
+def _rows(lines, made, origin: np.ndarray) -> np.ndarray:
+    """(n, 4) of what is kept: number of the line, 0 for the outline, and places in the grid."""
+    parts = [np.c_[np.full(len(run), k), run] for k, run in enumerate(lines.runs(), 1)]
+    if lines.outline is not None:
+        inner = lines.outline + (lines.outline.mean(0) - lines.outline) * 1e-9
+        z = volumes.heights(inner, made)
+        near = spatial.cKDTree(made.vertices[:, :2]).query(lines.outline)[1]
+        z = np.where(np.isfinite(z), z, made.vertices[near, 2])
+        parts.append(np.c_[np.zeros(len(z)), lines.outline, z])
+    return np.concatenate([*parts, np.zeros((0, 4))]) + [0, *origin]
+
+
+def _doubts(params: GroundSurfaceParams, lines, made, found) -> list[str]:
+    """What speaks against break lines and outline."""
+    out = []
+    if lines is None:
+        return out
+    if lines.apart > params.error:
+        out.append(
+            f"Break lines that meet differ in height by up to {lines.apart:.3f} m there: the mean counts."
+        )
+    if made.lost:
+        out.append(f"{made.lost} pieces of break lines, too close to others, are no edges of the surface.")
+    if lines.outline is not None:
+        seen = len(found.xyz) * found.edge**2 / max(made.areas()[0], 1e-9)
+        low, high = lines.outline.min(0), lines.outline.max(0)
+        inside = ((found.xyz[:, :2] >= low) & (found.xyz[:, :2] <= high)).mean()
+        if seen * inside < COVERED:
+            out.append("Of the area within the outline a good part has no points: triangles bridge it.")
+    return out
+
+
+def mesh_of(job: Job, number: str) -> Mesh:
+    """A surface by its number as a mesh with its name and what it keeps, in the grid (or job frame)."""
+    surface, rows = surface_of(job, number), job.array(f"surface-{number}-kept")
+    rows = np.zeros((0, 4)) if rows is None else rows
+    breaks = [rows[rows[:, 0] == k, 1:] for k in range(1, int(rows[:, 0].max(initial=0)) + 1)]
+    outline = rows[rows[:, 0] == 0, 1:]
+    name = job.facts("surface")[number]["name"]
+    return Mesh(surface.vertices, surface.triangles, name, breaks, outline if len(outline) else None)
 
 
 def surface_of(job: Job, which: str):

@@ -1,20 +1,16 @@
 """Volumes between a surface and another, or a height."""
 
-from typing import Annotated
-
 import numpy as np
-from pydantic import Field
 
 from terrazza.core.progress import Progress
 from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
-from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
+from terrazza.operations.spine.base import Figures, Operation, Pair, Params, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.operations.surface.ground import surface_of
 
 volumes = later("terrazza.core.surfaces.volume")
 
-Pair = Annotated[list[float], Field(min_length=2, max_length=2)]
 MISSING = 0.005  # share of the outline without a surface that is told
 
 

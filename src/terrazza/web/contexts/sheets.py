@@ -8,6 +8,7 @@ from terrazza.core.classify import classes as class_names
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.errors import NotFound
+from terrazza.operations.draw.beneath import words
 from terrazza.operations.georeference.sightings import layout, places, target_warnings
 from terrazza.operations.pieces.counting import class_counts, class_namer
 from terrazza.operations.register.judging import verdict
@@ -314,6 +315,7 @@ def _drawing(number: int, drawing: dict) -> dict:
 def _draw(job: Job) -> dict:
     return {
         "drawings": [_drawing(int(k), d) for k, d in job.facts("drawing").items()],
+        "moved_beneath": words(job),
         "form": form(job, "draw.plan_slab"),
         "section": form(job, "draw.section"),
     }

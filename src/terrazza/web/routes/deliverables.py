@@ -49,16 +49,25 @@ def anew(request: Request, job_id: int) -> Response:
     }
     for entry in queries.done_entries(job.row):
         if entry.number in names:
-            params = entry.params | {"path": names[entry.number]}
+            name = names[entry.number]
+            if entry.params.get("each"):  # several files, named after the one that was asked for
+                name = _beside(home, os.path.basename(entry.params["path"]), parted=True)
+            params = entry.params | {"path": name}
             request.app.state.queue.add(job.row, entry.operation, params, PAGE)
     return pages.page(request, "_strip.html", headers={"HX-Trigger": "queued"}, **book_context.strip(job))
 
 
-def _beside(folder: str, name: str) -> str:
-    """A name like that of a file, numbered on, that is not taken in a folder."""
+def _beside(folder: str, name: str, parted: bool = False) -> str:
+    """A name like that of a file, numbered on, that is not taken in a folder, and if ``parted`` with which no
+    name there begins.
+    """
     stem, _, ending = name.partition(".")
-    tried = (f"{stem}-{n}.{ending}".rstrip(".") for n in itertools.count(2))
-    return next(n for n in tried if not os.path.exists(os.path.join(folder, n)))
+    there = os.listdir(folder)
+    for number in itertools.count(2):
+        tried = f"{stem}-{number}.{ending}".rstrip(".")
+        begun = parted and any(n.startswith(f"{stem}-{number}") for n in there)
+        if tried not in there and not begun:
+            return tried
 
 
 @router.get("/file/{number}")

@@ -1,4 +1,4 @@
-// Lines, areas and arcs by hand: places touched on points or on drawn lines, or typed; kept in a drawing, or given a class.
+// Lines, areas, arcs and dimensions by hand: places touched on points or on drawn lines, or typed; kept in a drawing, or given a class.
 import { button, link, send, show, take } from "../gestures.js";
 import { gripped } from "../marks.js";
 import { metres, said } from "../notation.js";
@@ -35,7 +35,8 @@ function panel(app) {
   const keep =
     (n > 1 ? button("line", "keep the line") : "") +
     (n > 2 ? button("area", "keep the area") : "") +
-    (n === 3 ? link("arc", "an arc") : "");
+    (n === 3 ? link("arc", "an arc") : "") +
+    (n > 1 && !classes ? link("dimension", n > 2 ? "a chain of dimensions" : "a dimension") : "");
   const why = hand.wrong && html`<div class="why">${hand.wrong}</div>`;
   const landed = hand.landed && html` <span class="muted">${hand.landed}</span>`;
   show(
@@ -55,6 +56,7 @@ function act(app, what) {
   if (what === "typed") return typed(app);
   if (what === "back") hand.places.pop();
   if (kept[what]) send(app, "draw.line", { at: JSON.stringify(at), ...kept[what] });
+  if (what === "dimension") send(app, "draw.dimension", { at: JSON.stringify(at) });
   const to = document.getElementById("line-class")?.value,
     width = metres(app.cloud.data.notation, number("line-width"));
   if (what === "area-class") send(app, "classify.by_place", { areas: flat(), to });
@@ -93,10 +95,10 @@ export default {
   key: "d",
   order: 75,
   title: "line",
-  help: "Draw lines, areas and arcs",
+  help: "Draw lines, areas, arcs and dimensions",
   steps: ["classify", "draw"],
   cursor: "crosshair",
-  sends: ["draw.line", "classify.by_place"],
+  sends: ["draw.line", "draw.dimension", "classify.by_place"],
   enter: panel,
   async click(app, view, px, py) {
     const own = hand.places.length > 1 ? [{ id: 0, lines: [{ at: hand.places, closed: false }] }] : [];
