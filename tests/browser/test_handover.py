@@ -45,9 +45,9 @@ def test_the_folder_opens_from_anywhere_and_measures_on_stored_coordinates(room,
     distance = f"{np.linalg.norm(np.subtract(touched[0]['at'], touched[1]['at'])):.3f}"
     assert distance in window.inner_text("#read") and distance in said
     window.click("#stations button >> nth=1")
-    window.wait_for_function("look.way === 'view' && FLAT.view === look.scan")
-    at = window.evaluate("viewPixel(look.scan, JOB.pins[0].at)")
-    picked = window.evaluate("([x, y]) => pickView(look.scan, x, y)", window.evaluate("flatPixel(300, 80)"))
+    window.wait_for_function("look.way === 'view' && FLAT.view === look.view")
+    at = window.evaluate("viewPixel(look.view, JOB.pins[0].at)")
+    picked = window.evaluate("([x, y]) => pickView(look.view, x, y)", window.evaluate("flatPixel(300, 80)"))
     assert picked["scan"] == 2 and at is not None and not errors
     window.close()
 
@@ -71,7 +71,7 @@ def test_a_view_shows_a_place_where_the_application_does(room, tmp_path, chromiu
     own = rigid.apply(rigid.inverse(job.grid_pose(job.scan(1))), place[None])
     wanted = stations.view(job, 1).pixel(own)[0]
     shown = window.evaluate(
-        "(p) => { const q = viewPixel(look.scan, p); return flatPlace(...q); }", place.tolist()
+        "(p) => { const q = viewPixel(look.view, p); return flatPlace(...q); }", place.tolist()
     )
     assert np.allclose(shown, wanted, atol=0.6)
     window.close()

@@ -54,9 +54,7 @@ def ended(page, number, state="done", timeout=240_000):
     )
     page.wait_for_function(last, timeout=timeout)
     page.wait_for_timeout(300)
-    page.wait_for_function(
-        last, timeout=5_000
-    )  # an answer that was on its way may have shown the state before for a moment
+    page.wait_for_function(last, timeout=timeout)  # an answer on its way may have shown the state before
     assert page.get_attribute("#strip .last", "data-laststate") == state, page.inner_text("#strip")
     page.wait_for_timeout(400)
     idle(page)

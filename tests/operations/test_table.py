@@ -12,7 +12,8 @@ from terrazza.core.geometry import rigid
 from terrazza.core.geometry.box import turned
 from terrazza.core.progress import QUIET
 from terrazza.db import queries
-from terrazza.operations.pieces.selection import PointParams, Selection
+from terrazza.operations.pieces.point_params import PointParams
+from terrazza.operations.pieces.selection import Selection
 from terrazza.operations.spine import fieldbook, files_named, health
 from terrazza.operations.spine.notation import Notation
 from terrazza.web.contexts import picking, scene, table

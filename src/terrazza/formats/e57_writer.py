@@ -78,11 +78,12 @@ class Writer:
         limits=None,
         bounds=None,
         instrument: str = "",
+        deep: bool = False,
     ) -> str:
         """Write one scan from chunks of ``columns``; returns its guid.
 
         ``columns`` out of xyz, intensity (u16), native_rgb, row, column, invalid (0 or 2).  Coordinates are
-        scaled integers of ``scale`` metres about ``offset``.
+        scaled integers of ``scale`` metres about ``offset``; colours u8, or u16 where ``deep``.
         """
         scan, proto = lib.StructureNode(self.file), lib.StructureNode(self.file)
         guid = guid or _guid()
@@ -104,14 +105,17 @@ class Writer:
             )
         for axis, o in zip(CARTESIAN, offset):
             proto.set(axis, lib.ScaledIntegerNode(self.file, 0, -(2**31), 2**31 - 1, scale, float(o)))
-        fields, integers = list(CARTESIAN), self._integers(scan, columns, grid, limits)
+        fields, integers = (
+            list(CARTESIAN),
+            self._integers(scan, columns, grid, limits, 65535 if deep else 255),
+        )
         for n, top in integers.items():
             proto.set(n, lib.IntegerNode(self.file, 0, 0, top))
         fields += integers
         self._write_points(scan, proto, fields, chunks)
         return guid
 
-    def _integers(self, scan, columns: list[str], grid, limits) -> dict[str, int]:
+    def _integers(self, scan, columns: list[str], grid, limits, bright: int) -> dict[str, int]:
         """Fields of whole numbers with their largest values; their limits go into the scan's head."""
         integers = {}
         if "invalid" in columns:
@@ -134,13 +138,13 @@ class Writer:
             low, high = limits or (0, 65535)
             self._put(scan, intensityLimits=dict(intensityMinimum=int(low), intensityMaximum=int(high)))
         if "native_rgb" in columns:
-            integers |= {"colorRed": 255, "colorGreen": 255, "colorBlue": 255}
+            integers |= {"colorRed": bright, "colorGreen": bright, "colorBlue": bright}
             self._put(
                 scan,
                 colorLimits={
                     f"color{c}{m}": v
                     for c in ("Red", "Green", "Blue")
-                    for m, v in (("Minimum", 0), ("Maximum", 255))
+                    for m, v in (("Minimum", 0), ("Maximum", bright))
                 },
             )
         return integers

@@ -7,6 +7,7 @@ measured there is what is measured here.
 """
 
 import base64
+import io
 import os
 import shutil
 from dataclasses import dataclass
@@ -22,6 +23,8 @@ PAGES = os.path.join(os.path.dirname(terrazza.__file__), "web", "static", "hando
 FONTS = ("atkinson-next.woff2", "atkinson-mono.woff2", "atkinson-next.LICENSE", "atkinson-mono.LICENSE")
 LEVELS = (64, 16, 4, 1)  # of a stretch of points, one in so many and then more, until all are there
 SEED = 7
+POINT = 20  # bytes of a point: twelve of its place and three of its colour, four characters for three each
+HEAD = 250  # bytes around the points of a script, and of what the pages know of it
 
 
 @dataclass(frozen=True)
@@ -63,6 +66,13 @@ def picture(path: str, rgb: np.ndarray, quality: int = 90) -> None:
     """Write a picture (rows, columns, 3) u8, by the ending of ``path``."""
     image = Image.fromarray(rgb)
     image.save(path, quality=quality) if path.endswith(".jpg") else image.save(path)
+
+
+def bytes_of(rgb: np.ndarray, quality: int = 90) -> int:
+    """Bytes of a picture as JPEG."""
+    out = io.BytesIO()
+    Image.fromarray(rgb).save(out, "JPEG", quality=quality)
+    return out.tell()
 
 
 def pages(folder: str, about: dict) -> None:

@@ -29,6 +29,7 @@ class Layout:
     time: bool = False
     packed: bool = True
     classes: tuple[tuple[int, str], ...] = ()  # names of classes that are not standard ones
+    eight: bool = False  # colours from 0 to 255, against the standard, as some programs want them
 
     def header(self, wkt: str = "") -> laspy.LasHeader:
         """The header of a file that holds nothing yet, with a coordinate system where one is given."""
@@ -62,8 +63,8 @@ class Layout:
         """Points as they stand in a file, one after another.
 
         A chunk has ``xyz`` (n, 3) float64 in the file's unit and frame, or ``position`` (n, 3) i32 in its
-        scale and offset, and where there ``intensity``, ``class``, ``rgb`` (u8), ``time``, ``returns``,
-        ``source`` (u16).
+        scale and offset, and where there ``intensity``, ``class``, ``rgb`` (u8, or u16 over its full
+        scale), ``time``, ``returns``, ``source`` (u16).
         """
         sizes = [len(c["position"] if "position" in c else c["xyz"]) for c in chunks]
         header = self.header()
@@ -102,7 +103,8 @@ class Layout:
         )
         if self.colour and "rgb" in chunk:
             for k, name in enumerate(("red", "green", "blue")):
-                plain[name] = chunk["rgb"][:, k].astype(np.uint16) * 257
+                value = chunk["rgb"][:, k].astype(np.uint16)
+                plain[name] = value if self.eight or chunk["rgb"].dtype == np.uint16 else value * 257
         if self.time and "time" in chunk:
             plain["gps_time"] = chunk["time"]
 
@@ -132,10 +134,11 @@ class Writer:
         time: bool = False,
         wkt: str = "",
         classes: tuple[tuple[int, str], ...] = (),
+        eight: bool = False,
     ):
         self.path = str(path)
         packed = self.path.lower().endswith(".laz")
-        self.layout = Layout(scale, tuple(map(float, offset)), colour, time, packed, classes)
+        self.layout = Layout(scale, tuple(map(float, offset)), colour, time, packed, classes, eight)
         self.header = self.layout.header(wkt)
         self._held, self._table = [], []
 

@@ -17,13 +17,15 @@ class Record:
 
     columns: tuple[str, ...]
     step: float
+    deep: bool = False  # colours in 16 bits
 
     @property
     def kind(self) -> np.dtype:
+        byte = "<u2" if self.deep else "u1"
         return np.dtype(
             [("x", "<f8"), ("y", "<f8"), ("z", "<f8")]
             + [("intensity", "<u2")] * ("intensity" in self.columns)
-            + [("red", "u1"), ("green", "u1"), ("blue", "u1")] * ("rgb" in self.columns)
+            + [("red", byte), ("green", byte), ("blue", byte)] * ("rgb" in self.columns)
             + [("classification", "u1")] * ("class" in self.columns)
             + [("scan", "<u2")]
         )

@@ -11,11 +11,12 @@ class Cells:
 
     colour: bool
     decimals: int
+    deep: bool = False  # colours in 16 bits
 
     @property
     def kind(self) -> np.dtype:
         """Of a grid that points are put into."""
-        return np.dtype([("xyz", "<f8", 3), ("intensity", "<u2"), ("rgb", "u1", 3)])
+        return np.dtype([("xyz", "<f8", 3), ("intensity", "<u2"), ("rgb", "<u2" if self.deep else "u1", 3)])
 
     def put(self, grid: np.ndarray, place: np.ndarray, chunk: dict[str, np.ndarray]) -> None:
         """Put points into their places (n,) of a flat grid."""

@@ -4,7 +4,7 @@ import numpy as np
 from numba import njit
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def shown(x, y, z, lens):
     """(column, row, inside) of one direction (camera frame); ``lens`` is ``Camera.numbers``."""
     if lens[0] == 2:

@@ -87,7 +87,7 @@ def close(near):
     return out
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def _joined(o, p, q, s):
     """Whether p and q, beside each other with o before and s after them (m, 0 unknown), are one surface."""
     if p == 0 or q == 0:
@@ -143,7 +143,7 @@ def clearances(broken, step, reach):
     return out
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def _slope(near, row, column):
     """How much the range (m) changes from a pixel to the next of its surface, along the steeper way."""
     rows, columns = near.shape
@@ -161,7 +161,7 @@ def _slope(near, row, column):
     return most
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def _side(near, row, column, r, slack, far):
     """Where a point at range ``r``, ``far`` pixels from a pixel, is to what was measured there: 0 on it, 1
     behind it, -1 before it or nothing known.
@@ -173,7 +173,7 @@ def _side(near, row, column, r, slack, far):
     return 1 if r > p + most else (0 if r > p - most else -1)
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def _visible(near, fr, fc, r, slack, own, step, aside):
     """Whether a point at row and column ``fr``, ``fc`` (pixels, 0 in the middle of the first) is certainly
     seen; ``own``: it was measured by the camera's own scan, whose place is ``aside`` (m) from the camera.
@@ -199,7 +199,7 @@ def _visible(near, fr, fc, r, slack, own, step, aside):
     return nearest == -1 and there > 0 and on > 0 and behind == 0
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def _certain(near, clear, fr, fc, r, slack, need):
     """The row and column nearest to a point's own at which all that the picture may mean is its surface;
     (-1, -1) for none.
@@ -223,7 +223,7 @@ def _certain(near, clear, fr, fc, r, slack, need):
     return at_row, at_column
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def _mix(image, column, row, turns, blend, out):
     """The colour at a column and row of a picture, at least 1 (black is kept apart from "no colour")."""
     h, w, _ = image.shape
@@ -330,7 +330,7 @@ def cells(xyz, pose):
     return out
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def _turned(x, y, z, m, lens):
     return shown(
         m[0, 0] * x + m[0, 1] * y + m[0, 2] * z,

@@ -2,13 +2,17 @@
 
 import math
 import os
+import warnings
+from dataclasses import dataclass
 
 import numpy as np
-from pyproj import CRS, Transformer, network
+from pyproj import CRS, Transformer, datadir, network
+from pyproj.aoi import AreaOfInterest
 from pyproj.crs import CompoundCRS
 from pyproj.database import query_crs_info
 from pyproj.enums import PJType
 from pyproj.exceptions import CRSError, ProjError
+from pyproj.transformer import TransformerGroup
 
 from terrazza.errors import InputError, ParamsError
 
@@ -88,6 +92,57 @@ def between(code: str, wkt: str, x: np.ndarray, y: np.ndarray, z: np.ndarray) ->
             f"Places of {other.name} cannot be brought into the job's system.", "Give the path in its grid."
         )
     return moved
+
+
+@dataclass(frozen=True)
+class Way:
+    """The best change from one system to another at a place: its steps, name and accuracy (m; below 0 where
+    the database says none).
+    """
+
+    pipeline: str
+    name: str
+    accuracy: float
+
+
+def pipeline(steps: str, grids: str = "") -> Transformer:
+    """The change with these steps; grid files are looked for in a folder too."""
+    if os.path.isdir(grids) and grids not in datadir.get_data_dir():
+        datadir.append_data_dir(grids)
+    return Transformer.from_pipeline(steps)
+
+
+def way(wkt: str, other: CRS, place: np.ndarray, grids: str = "") -> Way:
+    """The best change from the system of a WKT text to another at a ``place`` (3,) in the first's unit; grid
+    files are looked for in a folder too.  InputError where there is none, or where a better one lacks a grid.
+    """
+    crs = CRS.from_wkt(wkt)
+    if os.path.isdir(grids) and grids not in datadir.get_data_dir():
+        datadir.append_data_dir(grids)
+    told = factors(crs, *place[:2])
+    if not told["within"]:
+        raise InputError(
+            f"The job does not lie in the area that {crs.name} is meant for.",
+            "Georeference it, or name the system that its coordinates are in.",
+        )
+    here = AreaOfInterest(told["lon"], told["lat"], told["lon"], told["lat"])
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        group = TransformerGroup(crs, other, always_xy=True, area_of_interest=here, allow_ballpark=False)
+    if not group.best_available:
+        best = group.unavailable_operations[0]
+        files = ", ".join(g.short_name for g in best.grids if not g.available)
+        raise InputError(
+            f"From {crs.name} to {other.name} leads “{best.name}”, whose grid {files} is not here.",
+            f"Put it into the folder {grids or 'of grids'}; without it places would be metres off.",
+        )
+    if not group.transformers:
+        raise InputError(f"Nothing leads from {crs.name} to {other.name}.", "Choose another system.")
+    chosen = group.transformers[0]
+    moved = chosen.transform(*place)
+    if not np.isfinite(moved).all():
+        raise InputError(f"The job lies outside {other.name}.", "Choose the system of its place.")
+    return Way(chosen.definition, chosen.description, float(chosen.accuracy))
 
 
 def factors(crs: CRS, easting: float, northing: float) -> dict:

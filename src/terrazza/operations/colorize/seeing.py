@@ -194,7 +194,7 @@ def look(
         shot.kept("near"),
         shot.kept("clear"),
         shot.step,
-        ready.rotation,
+        np.ascontiguousarray(ready.rotation),
         camera.numbers,
         shot.kept("image"),
         camera.turns,

@@ -3,7 +3,8 @@
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import StateError
 from terrazza.operations.pieces.parting import parts_of
-from terrazza.operations.pieces.selection import PointParams
+from terrazza.operations.pieces.point_params import PointParams
+from terrazza.operations.pieces.promises import statement
 from terrazza.operations.spine.base import Figures, Operation
 from terrazza.operations.spine.job import Job
 
@@ -14,6 +15,10 @@ class PointFile(Operation):
     def write(self, job: Job, params, progress: Progress) -> Figures:
         """Write one file; its figures."""
         raise NotImplementedError
+
+    @classmethod
+    def promise(cls, job: Job, params: PointParams, progress: Progress) -> dict:
+        return statement(job, cls.name.removeprefix("deliver."), params, progress)
 
     def run(self, job: Job, params: PointParams, progress: Progress) -> Figures:
         if not params.each:

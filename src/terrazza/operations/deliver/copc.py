@@ -4,16 +4,18 @@ import os
 
 import numpy as np
 
-from terrazza.core.progress import Part, Progress
+from terrazza.core.progress import QUIET, Part, Progress
 from terrazza.later import later
 from terrazza.operations.deliver.apart import PointFile
 from terrazza.operations.deliver.chosen import chosen_of, delivered, pieces_of
+from terrazza.operations.deliver.comparing import digest, need_same
 from terrazza.operations.deliver.laz import LazParams, layout_of
-from terrazza.operations.pieces.selection import Portion
+from terrazza.operations.pieces.selection import Portion, Selection
 from terrazza.operations.spine.base import Figures, field, operation
 from terrazza.operations.spine.job import Job
 
 copc = later("terrazza.formats.copc_writer")
+las = later("terrazza.formats.las")
 
 GATHERED = 500_000
 SEED = 11
@@ -69,7 +71,32 @@ class DeliverCopc(PointFile):
             with copc.Writer(path, layout, cube, wkt) as out:
                 _written(job, out, nodes, records + ".sorted", layout.colour, Part(rest, 0.5, 1.0))
                 out.finish(header, times)
-        return delivered(job, chosen, path, "COPC", f"points in {len(nodes)} nodes", params.scale)
+            compared = lambda path: _compared(job, chosen, path, common, layout)
+            what = f"points in {len(nodes)} nodes"
+            return delivered(job, chosen, path, "COPC", what, params.scale, compared=compared)
+
+
+def _compared(job: Job, chosen: Selection, path: str, common, layout) -> int:
+    """Sums over all points as they were chosen, and as they are read; how many there are."""
+    wanted = sum(pieces_of(job, chosen, _digest, common, QUIET, GATHERED))
+    found, points = 0, 0
+    for chunk in las.read_points(path):
+        rgb = chunk.get("native_rgb", np.zeros((len(chunk["position"]), 3)))
+        found += digest(chunk["position"], chunk["intensity"], chunk["class"], rgb)
+        points += len(chunk["position"])
+    need_same(path, wanted % 2**64, found % 2**64)
+    return points
+
+
+def _digest(portion: Portion, common, progress: Progress) -> int:
+    layout, scale, offset = common
+    total = 0
+    for chunk in portion.chunks(progress, scale=scale, offset=offset):
+        n = len(chunk["position"])
+        rgb, none = chunk["rgb"].astype(np.int64), np.zeros(n)
+        rgb = rgb * (1 if layout.eight or chunk["rgb"].dtype == np.uint16 else 257) * layout.colour
+        total += digest(chunk["position"], chunk.get("intensity", none), chunk.get("class", none), rgb)
+    return total
 
 
 def _spooled(pieces, records: str, layout):

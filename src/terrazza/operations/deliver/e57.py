@@ -6,7 +6,9 @@ from terrazza.core.progress import Part, Progress
 from terrazza.later import later
 from terrazza.operations.deliver.apart import PointFile
 from terrazza.operations.deliver.chosen import chosen_of, delivered, pieces_of
-from terrazza.operations.pieces.selection import PointParams, Portion, Selection
+from terrazza.operations.pieces.leaving import need_own_frames
+from terrazza.operations.pieces.point_params import PointParams
+from terrazza.operations.pieces.selection import Portion, Selection
 from terrazza.operations.spine.base import Figures, field, operation
 from terrazza.operations.spine.job import Job
 
@@ -39,30 +41,26 @@ class DeliverE57(PointFile):
     Params = E57Params
 
     def write(self, job: Job, params: E57Params, progress: Progress) -> Figures:
-        crs, done, path = job.get("crs"), 0, job.output(params.path, ".e57")
-        with (
-            chosen_of(job, params, progress, params.merged, own=not params.merged) as (chosen, rest),
-            e57_writer.Writer(path, crs["wkt"] if crs and crs["metres_per_unit"] == 1 else "") as out,
-        ):
-            if params.merged:
-                self._merged(job, chosen, out, rest)
-            else:
-                guids = {}
-                for scan in chosen.scans:
-                    if chosen.of(scan):
-                        guids[scan.id] = self._one(job, scan, chosen, out, rest, done)
-                    done += chosen.of(scan)
-                for tie in job.facts("tie").values():
-                    if not tie["failed"] and {tie["a"], tie["b"]} <= set(guids):
-                        out.add_tie(guids[tie["a"]], guids[tie["b"]], tie["rms_mm"] / 1000, tie["overlap"])
-        return delivered(
-            job,
-            chosen,
-            path,
-            "E57",
-            f"points in {1 if params.merged else sum(chosen.of(s) > 0 for s in chosen.scans)} scans",
-            MERGED_STEP if params.merged else max(float(job.cloud(s.id).scale[0]) for s in chosen.scans),
-        )
+        path = job.output(params.path, ".e57")
+        if not params.merged:
+            need_own_frames(params)
+        with chosen_of(job, params, progress, params.merged, own=not params.merged) as (chosen, rest):
+            with e57_writer.Writer(path, chosen.target.wkt if chosen.target.unit == 1 else "") as out:
+                (self._merged if params.merged else self._apart)(job, chosen, out, rest)
+            scans = 1 if params.merged else sum(chosen.of(s) > 0 for s in chosen.scans)
+            step = max(float(job.cloud(s.id).scale[0]) for s in chosen.scans)
+            step = MERGED_STEP if params.merged else step
+            return delivered(job, chosen, path, "E57", f"points in {scans} scans", step)
+
+    def _apart(self, job, chosen, out, progress):
+        guids, done = {}, 0
+        for scan in chosen.scans:
+            if chosen.of(scan):
+                guids[scan.id] = self._one(job, scan, chosen, out, progress, done)
+            done += chosen.of(scan)
+        for tie in job.facts("tie").values():
+            if not tie["failed"] and {tie["a"], tie["b"]} <= set(guids):
+                out.add_tie(guids[tie["a"]], guids[tie["b"]], tie["rms_mm"] / 1000, tie["overlap"])
 
     @staticmethod
     def _one(job, scan, chosen, out, progress, done) -> str:
@@ -75,7 +73,7 @@ class DeliverE57(PointFile):
             + ["row", "column"] * bool(grid)
         )
         pose, part = (
-            job.grid_pose(scan) if scan.pose is not None else None,
+            chosen.ways[scan.id].pose,
             Part(progress, done / chosen.points, (done + chosen.of(scan)) / chosen.points),
         )
         guid = out.add_scan(
@@ -88,6 +86,7 @@ class DeliverE57(PointFile):
             offset=tuple(cloud.offset),
             bounds=cloud.bounds(),
             instrument=scan.record.get("instrument", ""),
+            deep=chosen.params.depth == "16 bit",
         )
         for photo in job.facts("photo").values():
             if photo["scan"] == scan.id:
@@ -119,6 +118,7 @@ class DeliverE57(PointFile):
             scale=MERGED_STEP,
             offset=tuple(middle),
             bounds=(low, high),
+            deep=chosen.params.depth == "16 bit",
         )
 
 

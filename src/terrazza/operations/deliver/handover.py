@@ -11,21 +11,30 @@ from terrazza import __version__
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part as Stretch
 from terrazza.core.progress import Progress
-from terrazza.errors import StateError
-from terrazza.files import disk
+from terrazza.errors import InputError
 from terrazza.formats import handover_writer as writer
+from terrazza.later import later
+from terrazza.operations.deliver import about as told
 from terrazza.operations.deliver.chosen import pieces_of
-from terrazza.operations.pieces import sights
-from terrazza.operations.pieces.selection import PointParams, Portion, Selection
-from terrazza.operations.pieces.stations import has_station
+from terrazza.operations.deliver.folders import made, zipped
+from terrazza.operations.pieces import sights, stations
+from terrazza.operations.pieces.floors import floors
+from terrazza.operations.pieces.point_params import PointParams
+from terrazza.operations.pieces.selection import Portion, Selection
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 from terrazza.operations.table import touch
 
+images = later("PIL.Image")
+
 PIECE = 400_000  # points that are written at once
-PLAN = 6000  # pixels of the plan at most
+PLAN = 6000  # pixels of a plan at most, a side
+PLAN_PIXEL = 1.6  # bytes of one, at most (measured on rooms, terraces and streets: 0.2 to 1.1)
+PAGES = 400_000  # bytes of pages, fonts and what they know of the job
+STRIP, STRIPS, SPARE = 64, 7, 0.25  # rows of a view that tell its size, of which worst ones count by a share
 KNOTS = 256  # directions that stand for all of a view
+BELOW_CEILING = 2.0  # m above its level: what of a floor its plan shows
 INSIDE = ("points", "views", "pins")
 
 
@@ -34,76 +43,89 @@ class HandoverParams(Params):
         "Folder", "handover", role="write", help="A folder; relative paths land in the job's deliverables."
     )
     most: int = field("Points at most", 5_000_000, ge=1000, le=2**40, help="Thinned evenly to this many.")
-    client: str = field("Made for", "", max_length=200, help="Shown on the first page.")
-    views: bool = field("Views from stations", True, help="Pictures at full resolution.")
+    client: str = field("Made for", "", max_length=200, help="Shown on every page.")
+    firm: str = field("By", "", max_length=200, help="Shown on every page.")
+    mark: str = field("Mark", "", role="read", help="A PNG or JPEG picture, shown beside the name.")
+    views: bool = field("Views from stations and stops", True, help="Pictures at full resolution.")
+    zip: bool = field("As a zip, too", False)
     scans: list[int] = scans_field("Empty: all placed scans.")
 
 
 @operation
 class DeliverHandover(Operation):
-    """Writes a folder that opens in any browser from the disk, without server or network: site plan, views
-    from stations, points in space, drawings and pins, to look, measure and take notes in.
+    """Writes a folder that opens in any browser from the disk, without server or network: site plan and
+    floors, views from stations, points in space, drawings and pins, to look, measure and take notes in.
     """
 
     name, title, step = "deliver.handover", "Handover folder", "Deliver"
-    reads = frozenset({"scan", "pose", "frame", "crs", "cut", "column", "drawing", "pin", "measure"})
-    looks = frozenset({"box", "walk"})
+    reads = frozenset(
+        "scan pose frame crs cut column drawing pin measure tie network looked standing left_out walk".split()
+    )
+    looks = frozenset({"box"})
     writes = frozenset({"deliverable"})
     Params = HandoverParams
 
     def run(self, job: Job, params: HandoverParams, progress: Progress) -> Figures:
         scans = job.need_scans(params.scans, placed=True, why=", so there is nothing to walk through")
-        index = job.output(os.path.join(params.path, "index.html"), ".html")
-        folder = os.path.dirname(index)
-        if os.path.exists(folder) and not _ours(folder):
-            raise StateError(f"“{folder}” is there and no handover folder.", "Choose another name.")
-        partial = f"{folder}.making"
-        shutil.rmtree(partial, ignore_errors=True)
-        for name in INSIDE:
-            os.makedirs(os.path.join(partial, name))
-        try:
-            parts = _points(job, params, partial, Stretch(progress, 0.0, 0.6))
+        said = self.promise(job, params, Stretch(progress, 0.0, 0.05))["bytes"]
+        with made(job, params.path, "index.html", "handover folder", mark="job.js") as folder:
+            for name in INSIDE:
+                os.makedirs(os.path.join(folder.partial, name))
+            parts = _points(job, params, folder.partial, Stretch(progress, 0.05, 0.6))
             about = _about(job, params, scans, parts)
-            about["plan"] = _plan(job, partial)
+            about["mark"] = _mark(job, params, folder.partial)
+            about["plan"], about["floors"] = _plans(job, folder.partial)
             if params.views:
-                _views(job, scans, about, partial, Stretch(progress, 0.65, 1.0))
-            writer.pages(partial, about)
-            size = _put(partial, folder)
-        finally:
-            shutil.rmtree(partial, ignore_errors=True)
-        job.deliver(index, format="handover folder")
-        points = sum(p.count for p in parts)
-        views = sum("view" in s for s in about["scans"])
+                about["views"] = _views(job, scans, folder.partial, Stretch(progress, 0.65, 1.0))
+            writer.pages(folder.partial, about)
+        points, views = sum(p.count for p in parts), len(about["views"])
+        packed = zipped(job, folder.path, "handover folder") if params.zip else ""
+        larger = f"It is {folder.size / 1e6:.1f} MB instead of the {said / 1e6:.1f} MB that were promised."
         return {
-            "says": f"{points:,} points, {views} views, {len(about['pins'])} pins, {size / 1e6:.1f} MB",
-            "path": folder,
+            "says": f"{points:,} points, {views} views, {folder.size / 1e6:.1f} MB",
+            "path": folder.path,
+            "zip": packed,
             "points": points,
-            "bytes": size,
+            "bytes": folder.size,
+            "promised": said,
             "views": views,
+            "doubt": [larger] if folder.size > said else [],
+        }
+
+    @classmethod
+    def promise(cls, job: Job, params: HandoverParams, progress: Progress) -> dict:
+        """What the folder will hold, and bytes that it will not exceed."""
+        chosen = Selection(job, PointParams(most=params.most, scans=params.scans))
+        points = min(params.most, chosen.points)
+        heads = (points // PIECE + len(chosen.scans) + 1) * len(writer.LEVELS) * writer.HEAD
+        looks = _looks(job, chosen.scans) if params.views else []
+        pictures = _plan_pixels(job) * PLAN_PIXEL + sum(_view_bytes(job, s.id, stop) for s, stop in looks)
+        return {
+            "points": points,
+            "exact": True,
+            "bytes": int(points * writer.POINT + heads + PAGES + pictures),
+            "classes": [],
+            "scans": len(chosen.scans),
+            "cuts": chosen.cuts,
+            "files": [],
         }
 
 
-def _ours(folder: str) -> bool:
-    return not os.listdir(folder) or os.path.exists(os.path.join(folder, "job.js"))
+def _plan_pixels(job: Job) -> float:
+    """Pixels of the site plan and of the plans of floors."""
+    low, high = sights.extent(job)
+    span = np.ceil((high - low)[:2] / max(float((high - low)[:2].max()) / PLAN, sights.FINEST))
+    return float(span.prod() * (1 + len(floors(job))))
 
 
-def _put(partial: str, folder: str) -> int:
-    """Put a finished folder in the place of an older one; its size in bytes."""
-    size = 0
-    for where, _, names in os.walk(partial):
-        for name in names:
-            size += os.path.getsize(os.path.join(where, name))
-            disk.sync(os.path.join(where, name))
-        disk.sync(where)
-    old = f"{folder}.before"
-    shutil.rmtree(old, ignore_errors=True)
-    if os.path.exists(folder):
-        os.rename(folder, old)
-    os.rename(partial, folder)
-    disk.sync(os.path.join(folder, "index.html"))
-    disk.sync(os.path.dirname(folder))
-    shutil.rmtree(old, ignore_errors=True)
-    return size
+def _view_bytes(job: Job, scan: int, stop: int) -> float:
+    """Bytes that the picture of a view will not exceed, from a few of its rows."""
+    rows, columns = stations.view(job, scan, stop).index.shape
+    some = np.unique(np.linspace(0, max(rows - STRIP, 0), STRIPS).astype(int))
+    taken = [sights.from_station(job, scan, stop, slice(int(r), int(r) + STRIP))[0] for r in some]
+    each = [writer.bytes_of(t) / t[..., 0].size for t in taken]
+    mean = float(np.mean(each))
+    return rows * columns * (mean + SPARE * (max(each) - mean)) * 1.05 + 1000
 
 
 def _points(job: Job, params: HandoverParams, partial: str, progress: Progress) -> list[writer.Part]:
@@ -155,6 +177,8 @@ def _about(job: Job, params: HandoverParams, scans, parts: list[writer.Part]) ->
     return {
         "name": job.row.name,
         "client": params.client,
+        "firm": params.firm,
+        "told": told.rows(job, params.client, params.firm),
         "made": time.strftime("%Y-%m-%d %H:%M"),
         "version": __version__,
         "system": (job.get("crs") or {}).get("name", ""),
@@ -170,14 +194,28 @@ def _about(job: Job, params: HandoverParams, scans, parts: list[writer.Part]) ->
                 "pose": job.grid_pose(s).tolist(),
                 "scale": np.asarray(job.cloud(s.id).scale, float).tolist(),
                 "offset": np.asarray(job.cloud(s.id).offset, float).tolist(),
-                "stationed": has_station(s),
             }
             for s in scans
         ],
+        "views": [],
         "parts": [vars(p) for p in sorted(parts, key=lambda p: p.level)],
         "drawings": _drawings(job),
         "pins": _pins(job),
     }
+
+
+def _mark(job: Job, params: HandoverParams, partial: str) -> str:
+    """The owner's mark beside the pages; its name there."""
+    if not params.mark:
+        return ""
+    path = job.input(params.mark, "The mark")
+    try:
+        with images.open(path) as picture:
+            picture.thumbnail((400, 100))
+            picture.convert("RGBA").save(os.path.join(partial, "mark.png"))
+    except OSError as error:
+        raise InputError(f"“{os.path.basename(path)}” is no picture.", "Give PNG or JPEG.") from error
+    return "mark.png"
 
 
 def _drawings(job: Job) -> list[dict]:
@@ -208,31 +246,61 @@ def _pins(job: Job) -> list[dict]:
     ]
 
 
-def _plan(job: Job, partial: str) -> dict:
-    made, corner, pixel = sights.plan(job, "walls", PLAN)
-    writer.picture(os.path.join(partial, "plan.png"), made)
+def _plans(job: Job, partial: str) -> tuple[dict, list[dict]]:
+    """The site plan, and that of every floor with its heights (m); the pictures of pins go beside."""
+    low, high = sights.extent(job)
     for pin in job.facts("pin").values():
         if pin["picture"]:
             source = job.own_file("photos", pin["picture"])
             shutil.copyfile(source, os.path.join(partial, "pins", pin["picture"]))
-    return {"corner": corner.tolist(), "pixel": pixel, "width": made.shape[1], "height": made.shape[0]}
+    levels = []
+    for number, floor in enumerate(floors(job), 1):
+        bottom = float(low[2]) if floor["low"] is None else floor["low"]
+        top = float(high[2]) if floor["high"] is None else floor["high"]
+        shown = (bottom, min(top, floor["level"] + BELOW_CEILING))
+        picture = _drawn(job, partial, f"floor-{number}.png", shown)
+        levels.append({"name": f"Floor {number}", "low": bottom, "high": top, "plan": picture})
+    return _drawn(job, partial, "plan.png", sights.EVERYWHERE), levels
 
 
-def _views(job: Job, scans, about: dict, partial: str, progress: Progress) -> None:
-    """Write what is seen from each station, and tell the pages where directions lie in it."""
-    for n, (scan, told) in enumerate(zip(scans, about["scans"])):
-        progress.advance(n, len(scans), f"View from {scan.name}")
-        if not told["stationed"]:
-            continue
-        made, azimuth, elevation = sights.from_station(job, scan.id)
-        writer.picture(os.path.join(partial, "views", f"{scan.id}.jpg"), made)
+def _drawn(job: Job, partial: str, name: str, heights: tuple[float, float]) -> dict:
+    made, corner, pixel = sights.plan(job, "walls", PLAN, heights)
+    writer.picture(os.path.join(partial, name), made)
+    size = {"width": made.shape[1], "height": made.shape[0]}
+    return {"file": name, "corner": corner.tolist(), "pixel": pixel} | size
+
+
+def _looks(job: Job, scans) -> list[tuple]:
+    """(scan, stop) from which one can look around."""
+    out = [(s, 0) for s in scans if stations.has_station(s)]
+    stops = [(s, len(job.get("walk", s.id, {"stops": []})["stops"])) for s in scans]
+    return out + [(s, k + 1) for s, many in stops for k in range(many)]
+
+
+def _views(job: Job, scans, partial: str, progress: Progress) -> list[dict]:
+    """Write what is seen from each station and stop; what the pages know of it."""
+    out, looks = [], _looks(job, scans)
+    for n, (scan, stop) in enumerate(looks):
+        progress.advance(n, len(looks), f"View from {scan.name}")
+        made, azimuth, elevation = sights.from_station(job, scan.id, stop)
+        file = f"views/{scan.id}-{stop}.jpg" if stop else f"views/{scan.id}.jpg"
+        writer.picture(os.path.join(partial, file), made)
         rows, columns = made.shape[:2]
         across, down = (np.linspace(0, m - 1, min(KNOTS, m)).round().astype(int) for m in (columns, rows))
-        told["view"] = {
-            "rows": rows,
-            "columns": columns,
-            "across": across.tolist(),
-            "azimuth": azimuth[across].tolist(),
-            "down": down.tolist(),
-            "elevation": elevation[down].tolist(),
-        }
+        eye = (stations.stop_of(job, scan.id, stop) or {"at": [0.0, 0.0, 0.0]})["at"]
+        out.append(
+            {
+                "scan": scan.id,
+                "stop": stop,
+                "name": f"{scan.name}, stop {stop}" if stop else scan.name,
+                "file": file,
+                "pose": (job.grid_pose(scan) @ rigid.make(np.eye(3), np.array(eye, float))).tolist(),
+                "rows": rows,
+                "columns": columns,
+                "across": across.tolist(),
+                "azimuth": azimuth[across].tolist(),
+                "down": down.tolist(),
+                "elevation": elevation[down].tolist(),
+            }
+        )
+    return out

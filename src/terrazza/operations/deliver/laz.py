@@ -9,7 +9,8 @@ from terrazza.later import later
 from terrazza.operations.deliver.apart import PointFile
 from terrazza.operations.deliver.chosen import chosen_of, delivered, pieces_of
 from terrazza.operations.pieces.counting import named_classes
-from terrazza.operations.pieces.selection import PointParams, Portion, Selection
+from terrazza.operations.pieces.point_params import PointParams
+from terrazza.operations.pieces.selection import Portion, Selection
 from terrazza.operations.spine.base import Figures, field, operation
 from terrazza.operations.spine.job import Job
 
@@ -38,8 +39,7 @@ def layout_of(job: Job, chosen: Selection, params: LazParams, packed: bool = Tru
 
     ParamsError where the points lie too far apart for the step.
     """
-    crs = job.get("crs") or {"wkt": "", "metres_per_unit": 1.0}
-    factor, (low, high) = crs["metres_per_unit"], chosen.bounds()
+    factor, (low, high) = chosen.target.unit, chosen.bounds()
     if (high - low).max() / 2 + 1 > params.scale * 2**31:
         raise ParamsError(
             f"A resolution of {params.scale:g} m is too fine for points {(high - low).max():.0f} m "
@@ -50,7 +50,9 @@ def layout_of(job: Job, chosen: Selection, params: LazParams, packed: bool = Tru
     offset = tuple(float(v) for v in np.round((low + high) / 2 / factor))
     colour = any(chosen.colours.values())
     names = named_classes(job)
-    return las_writer.Layout(params.scale / factor, offset, colour, timed, packed, names), crs["wkt"], factor
+    low8 = params.depth == "8 bit"
+    layout = las_writer.Layout(params.scale / factor, offset, colour, timed, packed, names, low8)
+    return layout, chosen.target.wkt, factor
 
 
 @operation
@@ -68,7 +70,7 @@ class DeliverLaz(PointFile):
         path = job.output(params.path, ".las" if params.path.lower().endswith(".las") else ".laz")
         with chosen_of(job, params, progress) as (chosen, rest):
             like, wkt, factor = layout_of(job, chosen, params)
-            about = (like.scale, like.offset, like.colour, like.time, wkt, like.classes)
+            about = (like.scale, like.offset, like.colour, like.time, wkt, like.classes, like.eight)
             with las_writer.Writer(path, *about) as out:
                 offset = np.asarray(like.offset) * factor
                 common = (out.layout, params.scale, offset, inline(chosen.points))
@@ -81,4 +83,4 @@ class DeliverLaz(PointFile):
                     max(job.fleet.points_at_once // las_writer.CHUNK, 1) * las_writer.CHUNK,
                 ):
                     out.put(piece)
-        return delivered(job, chosen, path, "LAZ", "points", params.scale)
+            return delivered(job, chosen, path, "LAZ", "points", params.scale)

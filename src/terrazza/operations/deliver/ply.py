@@ -27,7 +27,7 @@ class DeliverPly(PointFile):
     """Writes binary PLY in the common frame: coordinates as doubles, intensity, colour, class and scan."""
 
     name, title, step = "deliver.ply", "PLY", "Deliver"
-    reads, writes = frozenset({"scan", "pose", "frame", "cut", "column"}), frozenset({"deliverable"})
+    reads, writes = frozenset("scan pose frame crs cut column".split()), frozenset({"deliverable"})
     looks = frozenset({"box"})
     Params = PlyParams
 
@@ -40,4 +40,4 @@ class DeliverPly(PointFile):
                     job, chosen, _as_ply, record, rest, min(job.fleet.points_at_once, GATHERED)
                 ):
                     out.put(data)
-        return delivered(job, chosen, path, "PLY", "points", params.scale)
+            return delivered(job, chosen, path, "PLY", "points", params.scale)

@@ -23,7 +23,7 @@ class DeliverPts(PointFile):
     """Writes PTS in the common frame: the number of points, then X Y Z, intensity (0 to 65535) and colour."""
 
     name, title, step = "deliver.pts", "PTS", "Deliver"
-    reads, writes = frozenset({"scan", "pose", "frame", "cut", "column"}), frozenset({"deliverable"})
+    reads, writes = frozenset("scan pose frame crs cut column".split()), frozenset({"deliverable"})
     looks = frozenset({"box"})
     Params = PtsParams
 
@@ -34,4 +34,5 @@ class DeliverPts(PointFile):
                 size = min(job.fleet.points_at_once, GATHERED)
                 for text in pieces_of(job, chosen, as_text, out.lines, rest, size):
                     out.put(text)
-        return delivered(job, chosen, path, "PTS", "lines", step_of(params.scale))
+            step = step_of(params.scale)
+            return delivered(job, chosen, path, "PTS", "lines", step, out.lines.columns)

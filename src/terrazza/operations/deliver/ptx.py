@@ -9,7 +9,9 @@ from terrazza.files import whole
 from terrazza.later import later
 from terrazza.operations.deliver.apart import PointFile
 from terrazza.operations.deliver.chosen import chosen_of, delivered
+from terrazza.operations.deliver.comparing import compare
 from terrazza.operations.deliver.laz import LazParams
+from terrazza.operations.pieces.leaving import need_own_frames
 from terrazza.operations.pieces.promises import decimals_of, step_of
 from terrazza.operations.pieces.selection import Selection
 from terrazza.operations.spine.base import Figures, field, operation
@@ -33,18 +35,19 @@ class DeliverPtx(PointFile):
     """
 
     name, title, step = "deliver.ptx", "PTX", "Deliver"
-    reads, writes = frozenset({"scan", "pose", "frame", "cut", "column"}), frozenset({"deliverable"})
+    reads, writes = frozenset("scan pose frame crs cut column".split()), frozenset({"deliverable"})
     looks = frozenset({"box"})
     Params = PtxParams
 
     def write(self, job: Job, params: PtxParams, progress: Progress) -> Figures:
+        need_own_frames(params)
         path = job.output(params.path, ".ptx")
         with (
             chosen_of(job, params, progress, placed=False, own=True) as (chosen, rest),
             job.scratch() as folder,
         ):
             colour = any(chosen.colours.values())
-            cells = ptx_writer.Cells(colour, decimals_of(params.scale))
+            cells = ptx_writer.Cells(colour, decimals_of(params.scale), params.depth == "16 bit")
             with whole(path) as partial, open(partial, "w", encoding="ascii", newline="\n") as out:
                 done = 0
                 for scan in chosen.scans:
@@ -52,8 +55,22 @@ class DeliverPtx(PointFile):
                     if chosen.of(scan):
                         _scan(job, scan, chosen, cells, folder, out, Part(rest, *share))
                     done += chosen.of(scan)
-        scans = sum(chosen.of(s) > 0 for s in chosen.scans)
-        return delivered(job, chosen, path, "PTX", f"points in {scans} scans", step_of(params.scale))
+            scans = [s.id for s in chosen.scans if chosen.of(s)]
+            step = step_of(params.scale)
+            columns = ("intensity",) + ("rgb",) * colour
+            compared = lambda path: compare(path, "PTX", _cells(folder, scans), step, columns)
+            what = f"points in {len(scans)} scans"
+            return delivered(job, chosen, path, "PTX", what, step, compared=compared)
+
+
+def _cells(folder: str, scans: list[int]):
+    """What lies in the cells of all scans, in the order of the file."""
+    for scan in scans:
+        table = np.load(os.path.join(folder, f"grid-{scan}.npy"), mmap_mode="r")
+        for start in range(0, len(table), LINES):
+            part = np.array(table[start : start + LINES])
+            part = part[(part["xyz"] != 0).any(1)]
+            yield {name: part[name] for name in ("xyz", "intensity", "rgb")}
 
 
 def _scan(job: Job, scan: Scan, chosen: Selection, cells, folder: str, out, progress: Progress) -> None:
@@ -70,8 +87,8 @@ def _scan(job: Job, scan: Scan, chosen: Selection, cells, folder: str, out, prog
             if gridded:
                 place = chunk["column"].astype(np.int64) * rows + chunk["row"]
             cells.put(table, place, chunk)
-    pose = job.grid_pose(scan) if scan.pose is not None else np.eye(4)
-    out.write(ptx_writer.heading(columns, rows, pose))
+    pose = chosen.ways[scan.id].pose
+    out.write(ptx_writer.heading(columns, rows, np.eye(4) if pose is None else pose))
     starts = range(0, len(table), LINES)
     pieces = [(path, start, min(start + LINES, len(table))) for start in starts]
     for text in job.fleet.each(
@@ -84,7 +101,6 @@ def _scan(job: Job, scan: Scan, chosen: Selection, cells, folder: str, out, prog
         light=True,
     ):
         out.write(text)
-    os.unlink(path)
 
 
 def _lines(piece, cells, progress: Progress) -> str:

@@ -64,8 +64,7 @@ def witnesses(job: Job, chosen: Selection, own: bool) -> list[Witnesses]:
     scans = [s for s in chosen.scans if chosen.of(s)]
     number, out = max(SAMPLE // SIZE // max(len(scans), 1), 1), []
     for scan in scans:
-        pose = None if own or scan.pose is None else job.grid_pose(scan)
-        parts = list(chosen.samples(scan, pose, SIZE, number))
+        parts = list(chosen.samples(scan, own or scan.pose is None, SIZE, number))
         values = {k: np.concatenate([p[k] for p in parts]) for k in VALUES if parts and k in parts[0]}
         out.append((np.concatenate([np.zeros((0, 3)), *(p["xyz"] for p in parts)]), values))
     if own:

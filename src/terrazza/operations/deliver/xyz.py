@@ -7,8 +7,9 @@ from terrazza.formats import xyz
 from terrazza.operations.deliver.apart import PointFile
 from terrazza.operations.deliver.chosen import chosen_of, delivered, pieces_of
 from terrazza.operations.deliver.e57 import GATHERED
+from terrazza.operations.pieces.point_params import PointParams
 from terrazza.operations.pieces.promises import lines_of
-from terrazza.operations.pieces.selection import PointParams, Portion
+from terrazza.operations.pieces.selection import Portion
 from terrazza.operations.spine.base import Figures, field, operation
 from terrazza.operations.spine.job import Job
 
@@ -31,7 +32,7 @@ class DeliverXyz(PointFile):
     """Writes text: X Y Z, intensity, colour and class, one line a point."""
 
     name, title, step = "deliver.xyz", "XYZ text", "Deliver"
-    reads, writes = frozenset({"scan", "pose", "frame", "cut", "column"}), frozenset({"deliverable"})
+    reads, writes = frozenset("scan pose frame crs cut column".split()), frozenset({"deliverable"})
     looks = frozenset({"box"})
     Params = XyzParams
 
@@ -44,12 +45,10 @@ class DeliverXyz(PointFile):
             if params.path.lower().endswith(".txt")
             else ".xyz",
         )
-        with (
-            chosen_of(job, params, progress) as (chosen, rest),
-            xyz.Writer(path, lines_of(chosen, params)) as out,
-        ):
-            for text in pieces_of(
-                job, chosen, as_text, out.lines, rest, min(job.fleet.points_at_once, GATHERED)
-            ):
-                out.put(text)
-        return delivered(job, chosen, path, "XYZ", "lines", 10.0**-params.decimals)
+        with chosen_of(job, params, progress) as (chosen, rest):
+            with xyz.Writer(path, lines_of(chosen, params)) as out:
+                size = min(job.fleet.points_at_once, GATHERED)
+                for text in pieces_of(job, chosen, as_text, out.lines, rest, size):
+                    out.put(text)
+            step = 10.0**-params.decimals
+            return delivered(job, chosen, path, "XYZ", "lines", step, out.lines.columns)

@@ -2,13 +2,14 @@
 
 import numpy as np
 
-from terrazza.core.geometry import rigid
 from terrazza.later import later
+from terrazza.operations.pieces.leaving import Way
 from terrazza.store.cloud import Cloud
 
 quantised = later("terrazza.core.geometry.quantised")
 
 COLUMNS = ("intensity", "class", "time", "returns", "row", "column")
+FINE = "extra.rgb16"  # colours of files that use more than eight bits
 
 
 def _coloured(count: int, columns: tuple[str, ...], read) -> np.ndarray:
@@ -23,27 +24,47 @@ def _coloured(count: int, columns: tuple[str, ...], read) -> np.ndarray:
     return rgb
 
 
-def picked(cloud: Cloud, index: np.ndarray, colour: tuple[str, ...], pose) -> dict:
+def _deep(rgb: np.ndarray, way: Way, cloud: Cloud, read) -> np.ndarray:
+    """Colours as they leave: u16 over the full scale where that is asked for, those of the file where it had
+    such.
+    """
+    if way.depth != "16 bit":
+        return rgb
+    out = rgb.astype(np.uint16) * 257
+    if "native_rgb" in way.colour and cloud.has(FINE):
+        own = np.ones(len(rgb), bool) if way.colour[0] == "native_rgb" else ~read(way.colour[0]).any(1)
+        out[own] = read(FINE)[own]
+    return out
+
+
+def _dressed(out: dict, count: int, cloud: Cloud, way: Way, read) -> dict:
+    """Points with their other columns as they leave."""
+    out |= {column: read(column) for column in COLUMNS if cloud.has(column)}
+    if "intensity" in out:
+        out["intensity"] = way.toned(out["intensity"])
+    return out | {"rgb": _deep(_coloured(count, way.colour, read), way, cloud, read)}
+
+
+def picked(cloud: Cloud, index: np.ndarray, way: Way, own: bool) -> dict:
     """Points with these indices (sorted), as ``chunk_of`` gives them."""
-    points = cloud.at(index)
-    out = {"xyz": points if pose is None else rigid.apply(pose, points)}
-    out |= {column: cloud.pick(column, index) for column in COLUMNS if cloud.has(column)}
-    return out | {"rgb": _coloured(len(index), colour, lambda column: cloud.pick(column, index))}
+    points, read = cloud.at(index), lambda column: cloud.pick(column, index)
+    return _dressed({"xyz": points if own else way.places(points)}, len(index), cloud, way, read)
 
 
 def chunk_of(
-    cloud: Cloud, start: int, stop: int, use, colour: tuple[str, ...], pose, scale: float = 0.0, offset=None
+    cloud: Cloud, start: int, stop: int, use, way: Way, own: bool = False, scale: float = 0.0, offset=None
 ) -> dict:
-    position = cloud.read("position", start, stop)[use]
-    if scale:
-        out = {
-            "position": quantised.moved(position, cloud.scale, cloud.offset, pose, np.full(3, scale), offset)
-        }
+    """Chosen points of a stretch: ``xyz`` (m) as they leave or with ``own`` in the scan's frame, or where a
+    ``scale`` is given ``position`` as whole numbers of it from ``offset`` (m); and their other columns.
+    """
+    read = lambda column: cloud.read(column, start, stop)[use]
+    position = read("position")
+    if scale and way.change is None:
+        step = np.full(3, scale)
+        out = {"position": quantised.moved(position, cloud.scale, cloud.offset, way.pose, step, offset)}
     else:
         points = position * cloud.scale + cloud.offset
-        out = {"xyz": points if pose is None else rigid.apply(pose, points)}
-    for column in COLUMNS:
-        if cloud.has(column):
-            out[column] = cloud.read(column, start, stop)[use]
-    out["rgb"] = _coloured(len(position), colour, lambda column: cloud.read(column, start, stop)[use])
-    return out
+        out = {"xyz": points if own else way.places(points)}
+    if scale and way.change is not None:
+        out = {"position": np.rint((out["xyz"] - offset) / scale).astype(np.int32)}
+    return _dressed(out, len(position), cloud, way, read)

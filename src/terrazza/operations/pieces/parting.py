@@ -1,4 +1,4 @@
-"""Deliverables in several files: by scan, block, class, floor or tile, and what these are called."""
+"""Deliverables in several files: by scan, block, class, floor, tile or shelf, and what these are called."""
 
 import os
 import re
@@ -10,7 +10,8 @@ import numpy as np
 from terrazza.errors import ParamsError
 from terrazza.operations.pieces.counting import class_counts, class_namer
 from terrazza.operations.pieces.floors import floors
-from terrazza.operations.pieces.selection import PointParams, Selection
+from terrazza.operations.pieces.point_params import PointParams
+from terrazza.operations.pieces.selection import Selection
 from terrazza.operations.spine.job import Job
 
 MOST = 10_000  # files
@@ -106,8 +107,13 @@ def _each_tile(job: Job, params: PointParams):
     return out
 
 
+def _each_shelf(job: Job, params: PointParams):
+    names = params.shelves or [v["name"] for v in job.facts("shelf").values()]
+    return [(name, {"shelves": [name]}) for name in names]
+
+
 def _bounds(job: Job, params: PointParams) -> tuple[np.ndarray, np.ndarray]:
-    return Selection(job, params).bounds()
+    return Selection(job, params.model_copy(update={"system": ""})).bounds()
 
 
 _KINDS = {
@@ -116,4 +122,5 @@ _KINDS = {
     "class": _each_class,
     "floor": _each_floor,
     "tile": _each_tile,
+    "shelf": _each_shelf,
 }

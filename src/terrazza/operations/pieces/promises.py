@@ -11,7 +11,8 @@ from terrazza.later import later
 from terrazza.operations.pieces import thinning
 from terrazza.operations.pieces.counting import named_classes
 from terrazza.operations.pieces.parting import parts_of
-from terrazza.operations.pieces.selection import PointParams, Selection
+from terrazza.operations.pieces.point_params import PointParams
+from terrazza.operations.pieces.selection import Selection
 from terrazza.operations.spine.job import Job
 
 copc_writer = later("terrazza.formats.copc_writer")
@@ -59,7 +60,8 @@ def _e57_bytes(job, chosen, params, share):
     )
     for scan in chosen.scans:
         cloud = chosen.clouds[scan.id]
-        bits = 3 * 32 + 16 * cloud.has("intensity") + 24 * bool(chosen.colours[scan.id])
+        deep = 2 if params.depth == "16 bit" else 1
+        bits = 3 * 32 + 16 * cloud.has("intensity") + 24 * deep * bool(chosen.colours[scan.id])
         if scan.record.get("grid") and cloud.has("row") and not merged:
             bits += sum(int(np.ceil(np.log2(max(g, 2)))) for g in scan.record["grid"])
         total += chosen.of(scan) * share * bits / 8 * 1024 / 1020 + 3000 * (not merged)
@@ -67,16 +69,16 @@ def _e57_bytes(job, chosen, params, share):
 
 
 def _laz_bytes(job, chosen, params, share):
-    crs = job.get("crs") or {"wkt": "", "metres_per_unit": 1.0}
+    unit = chosen.target.unit
     layout = las_writer.Layout(
-        params.scale / crs["metres_per_unit"],
-        tuple(np.round(np.mean(chosen.bounds(), axis=0) / crs["metres_per_unit"])),
+        params.scale / unit,
+        tuple(np.round(np.mean(chosen.bounds(), axis=0) / unit)),
         any(chosen.colours.values()),
         any(c.has("time") for c in chosen.clouds.values()),
         not params.path.lower().endswith(".las"),
         named_classes(job),
     )
-    header = layout.header(crs["wkt"])
+    header = layout.header(chosen.target.wkt)
     head = io.BytesIO()
     header.write_to(head)
     if not layout.packed:
@@ -85,9 +87,7 @@ def _laz_bytes(job, chosen, params, share):
         chunks = [chunk for portion in chosen.portions(SAMPLE * SAMPLES) for chunk in portion.chunks(QUIET)]
     else:
         number = {s.id: max(round(SAMPLES * chosen.of(s) / max(chosen.points, 1)), 2) for s in chosen.scans}
-        chunks = [
-            chunk for s in chosen.scans for chunk in chosen.samples(s, job.grid_pose(s), SAMPLE, number[s.id])
-        ]
+        chunks = [chunk for s in chosen.scans for chunk in chosen.samples(s, False, SAMPLE, number[s.id])]
     sampled = sum(len(c["rgb"]) for c in chunks)
     return (
         head.tell()
@@ -137,7 +137,8 @@ def counted_lines_of(chosen: Selection, params) -> xyz.CountedLines:
 def record_of(chosen: Selection, params) -> ply_writer.Record:
     """The record that a PLY file of these points has."""
     columns = tuple(n for n in ("intensity", "class") if _everywhere(chosen, n))
-    return ply_writer.Record(columns + ("rgb",) * any(chosen.colours.values()), params.scale)
+    colour = ("rgb",) * any(chosen.colours.values())
+    return ply_writer.Record(columns + colour, params.scale, params.depth == "16 bit")
 
 
 def _xyz_bytes(job, chosen, params, share):
@@ -154,7 +155,9 @@ def _ply_bytes(job, chosen, params, share):
 
 
 def _ptx_bytes(job, chosen, params, share):
-    cells = ptx_writer.Cells(any(chosen.colours.values()), decimals_of(params.scale))
+    cells = ptx_writer.Cells(
+        any(chosen.colours.values()), decimals_of(params.scale), params.depth == "16 bit"
+    )
     nothing, total = len(cells.text(np.zeros(1, cells.kind))), 0.0
     for scan in chosen.scans:
         if not chosen.of(scan):
@@ -162,7 +165,7 @@ def _ptx_bytes(job, chosen, params, share):
         cloud, grid, written = chosen.clouds[scan.id], scan.record.get("grid"), chosen.of(scan) * share
         places = grid[0] * grid[1] if grid and cloud.has("row") else written
         lines = []
-        for chunk in chosen.samples(scan, None, 1500, 8):
+        for chunk in chosen.samples(scan, True, 1500, 8):
             table = np.zeros(len(chunk["xyz"]), cells.kind)
             cells.put(table, np.arange(len(table)), chunk)
             lines.append((len(cells.text(table)), len(table)))
@@ -175,7 +178,7 @@ def _text_bytes(job, chosen, lines, share):
     texts = [
         (len(lines.text(chunk)), len(chunk["xyz"]))
         for scan in chosen.scans
-        for chunk in chosen.samples(scan, job.grid_pose(scan), 1500, 8)
+        for chunk in chosen.samples(scan, False, 1500, 8)
     ]
     return 40.0 + chosen.points * share * sum(t for t, _ in texts) / max(sum(n for _, n in texts), 1)
 

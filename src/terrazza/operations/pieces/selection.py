@@ -1,7 +1,6 @@
 """Points chosen for a deliverable: which scans, classes, cuts, and how dense."""
 
 from dataclasses import dataclass, replace
-from typing import Literal
 
 import numpy as np
 
@@ -13,76 +12,14 @@ from terrazza.errors import ParamsError, StateError
 from terrazza.operations.pieces import thinning
 from terrazza.operations.pieces.chunks import chunk_of, picked
 from terrazza.operations.pieces.counting import class_namer
+from terrazza.operations.pieces.leaving import Way, target_of, way_of
+from terrazza.operations.pieces.point_params import PointParams
 from terrazza.operations.pieces.surfaces import CloudPiece
-from terrazza.operations.spine.base import Params, field, scans_field
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.table.boxes import working_box
 from terrazza.store.cloud import Cloud
 
 CHUNK = 1_000_000
-Colour = Literal["photo, else native", "photo", "native", "none"]
-
-
-class PointParams(Params):
-    path: str = field("File", "", role="write", help="Relative paths land in the job's deliverables.")
-    scans: list[int] = scans_field("Empty: all placed scans.")
-    classes: list[int] = field(
-        "Classes", list, help="Only points of these classes; empty: all.", widget="classes"
-    )
-    box: list[float] = field(
-        "Box",
-        list,
-        unit="m",
-        help="Lowest E, N, H and highest E, N, H, in the grid (or job frame); empty: everything.",
-        max_length=6,
-    )
-    within: str = field(
-        "Working box",
-        "",
-        max_length=100,
-        help="Name of a box of the table: only what it shows is taken; empty: everything.",
-        widget="within",
-    )
-    spacing: float = field(
-        "Thin to a spacing of",
-        0.0,
-        unit="m",
-        blank="every point",
-        ge=0,
-        le=100,
-        help="No two points nearer than this, across scans too; 0: every point.",
-    )
-    cell: float = field(
-        "One point a cell of",
-        0.0,
-        unit="m",
-        blank="every point",
-        ge=0,
-        le=100,
-        help="The first in each cell of this edge, over all scans; 0: every point.",
-    )
-    most: int = field(
-        "Number of points",
-        0,
-        blank="every point",
-        ge=0,
-        le=2**40,
-        help="Thin evenly to this many; 0: every point.",
-    )
-    each: Literal["", "scan", "block", "class", "floor", "tile"] = field(
-        "A file for each", "", help="Empty: all in one. Thinning counts within each file."
-    )
-    tile: float = field("Edge of tiles", 0.0, unit="m", blank="none", ge=0, le=1e6)
-    names: str = field(
-        "Names of the files",
-        "{file}-{part}",
-        max_length=200,
-        help="From {file}, {part}, {number}, {job} and {date}.",
-    )
-    colour: Colour = field("Colour", "photo, else native")
-    verify: bool = field(
-        "Read back", True, help="Read the finished file as an import would, and compare it with the points."
-    )
 
 
 @dataclass(frozen=True)
@@ -96,7 +33,8 @@ class Share:
     pose: np.ndarray | None
     classes: tuple[int, ...]
     boxes: tuple[Box, ...]
-    colour: tuple[str, ...]
+    way: Way
+    shelves: tuple[int, ...] = ()
     thinned: str = ""
 
     def wanted(self, cloud: Cloud, start: int, stop: int, within: bool) -> np.ndarray:
@@ -106,6 +44,8 @@ class Share:
         use = np.ones(stop - start, bool)
         if self.classes:
             use &= np.isin(cloud.values("class", 0, start, stop), self.classes)
+        if self.shelves:
+            use &= np.isin(cloud.values("shelf", 0, start, stop), self.shelves)
         if not within:
             q = rigid.apply(self.pose, cloud.xyz(start, stop))
             for box in self.boxes:
@@ -141,13 +81,21 @@ class Portion:
             cloud = clouds[share.scan]
             mask = share.taken(cloud, start, stop, within)
             use = slice(None) if take == len(mask) else np.flatnonzero(mask)[skip : skip + take]
-            chunk = chunk_of(
-                cloud, start, stop, use, share.colour, None if own else share.pose, scale, offset
-            )
+            chunk = chunk_of(cloud, start, stop, use, share.way, own, scale, offset)
             out.append(chunk | {"source": np.full(take, min(share.scan, 65535), np.uint16)})
             done += take
             progress.advance(done, self.points)
         return out
+
+
+def _shelves(job: Job, names: list[str]) -> tuple[int, ...]:
+    there = {v["name"]: int(k) for k, v in job.facts("shelf").items()}
+    wrong = [n for n in names if n not in there]
+    if wrong:
+        raise ParamsError(
+            f"There is no shelf “{wrong[0]}”.", f"Shelves are {', '.join(there) or 'none yet'}."
+        )
+    return tuple(there[n] for n in names)
 
 
 class Selection:
@@ -178,8 +126,14 @@ class Selection:
             params,
             job.need_scans(params.scans, placed=placed, why=", so there is no common frame to deliver in"),
         )
-        self.clouds = {s.id: job.cloud(s.id, delivering=True) for s in self.scans}
+        shelves = _shelves(job, params.shelves)
+        pieces = {s.id: CloudPiece.of(job, s, delivering=True) for s in self.scans}
+        if shelves:  # whatever the switches say
+            pieces = {k: replace(p, apart=tuple(set(p.apart) - set(shelves))) for k, p in pieces.items()}
+        self.clouds = {k: p.open() for k, p in pieces.items()}
         self.colours = {s.id: self._colour(job, s, params.colour) for s in self.scans}
+        self.target = target_of(job, params.system)
+        self.ways = {s.id: way_of(job, s, params, self.target, self.colours[s.id]) for s in self.scans}
         self.boxes = [
             b
             for b in (
@@ -191,17 +145,19 @@ class Selection:
         self.shares = {
             s.id: Share(
                 s.id,
-                CloudPiece.of(job, s, delivering=True),
+                pieces[s.id],
                 job.grid_pose(s) if placed or s.pose is not None else None,
                 tuple(params.classes),
                 tuple(self.boxes),
-                self.colours[s.id],
+                self.ways[s.id],
+                shelves,
             )
             for s in self.scans
         }
         self._parts = {s.id: self._stretches(s) for s in self.scans}
         self.examples: dict[int, np.ndarray] = {}
         self.witnesses: list = []  # what the finished file is looked through for
+        self.own = False  # whether it holds scans in their own frames
         self.tally, self.cuts = self._count()
 
     def _stretches(self, scan: Scan) -> list[tuple[int, int, bool]]:
@@ -231,7 +187,7 @@ class Selection:
         for scan in self.scans:
             cloud, found = self.clouds[scan.id], []
             for start, stop, within in self._parts[scan.id]:
-                plain = within and not self.params.classes
+                plain = within and not self.params.classes and not self.params.shelves
                 use = slice(None) if plain else self.shares[scan.id].wanted(cloud, start, stop, within)
                 codes = cloud.values("class", 0, start, stop)[use]
                 if cloud.has("cut"):
@@ -283,6 +239,8 @@ class Selection:
         use = np.isin(index, cloud.kept_of(index), assume_unique=True)
         if self.params.classes:
             use &= np.isin(cloud.pick("class", index) if cloud.has("class") else 0, self.params.classes)
+        if shelves := self.shares[scan].shelves:
+            use &= np.isin(cloud.pick("shelf", index) if cloud.has("shelf") else 0, shelves)
         for box in self.boxes:
             use &= box.holds(rigid.apply(self.job.grid_pose(self.job.scan(scan)), cloud.at(index)))
         return use
@@ -331,15 +289,15 @@ class Selection:
                         out, held, room = [*out, Portion(tuple(held))], [], size
         return [*out, Portion(tuple(held))] if held else out
 
-    def samples(self, scan: Scan, pose: np.ndarray | None, size: int, number: int):
-        """Some short chunks from all over a scan, as ``chunks`` gives them; of ``examples`` where thinning
-        gave such.
+    def samples(self, scan: Scan, own: bool, size: int, number: int):
+        """Some short chunks from all over a scan, as ``chunks`` gives them (with ``own`` in its frame); of
+        ``examples`` where thinning gave such.
         """
         if self.examples:
             found = self.examples.get(scan.id, np.zeros(0, np.int64))
             for k in range(0, min(len(found), size * number), size):
                 index = found[k : k + size]
-                yield picked(self.clouds[scan.id], index, self.colours[scan.id], pose)
+                yield picked(self.clouds[scan.id], index, self.ways[scan.id], own)
             return
         parts = self._parts[scan.id]
         every = max(self.points // self.params.most, 1) if self.params.most else 1
@@ -354,17 +312,11 @@ class Selection:
             stop = min(stop, start + size)
             mask = self.shares[scan.id].taken(self.clouds[scan.id], start, stop, within)
             if mask.any():
-                yield chunk_of(
-                    self.clouds[scan.id],
-                    start,
-                    stop,
-                    np.flatnonzero(mask)[::every],
-                    self.colours[scan.id],
-                    pose,
-                )
+                use = np.flatnonzero(mask)[::every]
+                yield chunk_of(self.clouds[scan.id], start, stop, use, self.ways[scan.id], own)
 
     def bounds(self) -> tuple[np.ndarray, np.ndarray]:
-        """A box around the delivered scans in the grid frame (from their own boxes)."""
+        """A box (m) around the delivered scans as they leave (from their own boxes)."""
         corners = []
         for scan in self.scans:
             low, high = np.array(scan.record["bounds"])
@@ -376,6 +328,6 @@ class Selection:
                     for k in (0, 1)
                 ]
             )
-            corners.append(rigid.apply(self.job.grid_pose(scan), box))
+            corners.append(self.ways[scan.id].places(box))
         stacked = np.concatenate(corners)
         return stacked.min(0), stacked.max(0)

@@ -27,17 +27,19 @@ def extent(job: Job) -> tuple[np.ndarray, np.ndarray]:
     return whole.min(0), whole.max(0)
 
 
-def plan(job: Job, how: str, most: int) -> tuple[np.ndarray, np.ndarray, float]:
-    """The plan of all placed scans: picture (rows, columns, 3) u8 of at most ``most`` pixels a side, its
-    upper left corner (2,) m and the edge of a pixel (m).
+def plan(
+    job: Job, how: str, most: int, heights: tuple[float, float] = EVERYWHERE
+) -> tuple[np.ndarray, np.ndarray, float]:
+    """The plan of all placed scans, between two ``heights`` (m): picture (rows, columns, 3) u8 of at most
+    ``most`` pixels a side, its upper left corner (2,) m and the edge of a pixel (m).
     """
     low, high = extent(job)
     pixel = max(float((high - low)[:2].max()) / most, FINEST)
     width, height = (int(np.ceil(v / pixel)) for v in (high - low)[:2])
     sheet = from_above.Sheet((low[0], high[1]), pixel, width, height)
     for scan in job.scans(placed=True):
-        add(sheet, job.cloud(scan.id), scan.record, job.grid_pose(scan), low - 1, high + 1, EVERYWHERE)
-    toned = sheet.picture(how, (low[2], high[2]))
+        add(sheet, job.cloud(scan.id), scan.record, job.grid_pose(scan), low - 1, high + 1, heights)
+    toned = sheet.picture(how, (max(low[2], heights[0]), min(high[2], heights[1])))
     share = toned[..., 3:] / 255.0
     return (
         (toned[..., :3] * share + GROUND * (1 - share)).astype(np.uint8),
@@ -59,12 +61,14 @@ def add(sheet, cloud, record: dict, pose, low, high, heights, hidden: list[int] 
         sheet.add(position, cloud.scale, cloud.offset, pose, tone, allowed, weight, heights)
 
 
-def from_station(job: Job, number: int, stop: int = 0) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """What is seen from a station at full resolution, in colour where there is any: picture (rows, columns,
-    3) u8, azimuth (columns,) and elevation (rows,) in rad in the scan's frame.
+def from_station(
+    job: Job, number: int, stop: int = 0, rows: slice = slice(None)
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """What is seen from a station (or only some ``rows`` of it) at full resolution, in colour where there is
+    any: picture (rows, columns, 3) u8, azimuth (columns,) and elevation (rows,) in rad in the scan's frame.
     """
     view, cloud, record = stations.view(job, number, stop), job.cloud(number), job.scan(number).record
-    index = np.asarray(view.index)
+    index = np.asarray(view.index[rows])
     seen = index >= 0
     wanted, where = np.unique(index[seen], return_inverse=True)
     rgb = None
@@ -81,4 +85,4 @@ def from_station(job: Job, number: int, stop: int = 0) -> tuple[np.ndarray, np.n
     colour = toned if rgb is None else np.where(rgb.any(1, keepdims=True), rgb, toned)
     out = np.broadcast_to(BARE, (*index.shape, 3)).copy()
     out[seen] = colour[where]
-    return out, view.azimuth, view.elevation
+    return out, view.azimuth, view.elevation[rows]

@@ -105,6 +105,13 @@ class Operation:
         """Parameters as an older ``version`` wrote them, in today's form."""
         return values
 
+    @classmethod
+    def promise(cls, job, params, progress: Progress) -> dict:
+        """What a deliverable will hold, before it is written: ``points``, whether that is ``exact``,
+        ``bytes``, ``classes``, ``scans``, ``cuts``, names of ``files``.
+        """
+        raise NotImplementedError
+
     def preview(self, job, params, piece, progress: Progress):
         """What ``run`` would do to a piece of the points (``clean.trying.Piece``), as ``Tried``; nothing is
         written.

@@ -67,7 +67,7 @@ BY_HAND = frozenset(
     draw.line draw.move_corners
     deliver.e57 deliver.laz deliver.copc deliver.las
     deliver.xyz deliver.ptx deliver.pts deliver.ply deliver.dxf deliver.report deliver.measures
-    deliver.pins""".split()
+    deliver.pins deliver.handover""".split()
 )
 LISTED = 24  # lines of a drawing that the sheet lists one by one
 MOVES = 8  # of the last step from class to class that are listed
@@ -321,11 +321,15 @@ def _draw(job: Job) -> dict:
     }
 
 
+def _called(path: str, about: dict) -> str:
+    return f"{os.path.basename(os.path.dirname(path))}/" if about.get("folder") else os.path.basename(path)
+
+
 def _deliver(job: Job) -> dict:
     delivered = job.facts("deliverable")
     stale = fieldbook.stale_files(job.row, delivered)
     files = [
-        {"number": n, "name": os.path.basename(path), "there": os.path.isfile(path), **d}
+        {"number": n, "name": _called(path, d), "there": os.path.isfile(path), **d}
         | {"stale": stale.get(path, "")}
         for n, (path, d) in enumerate(delivered.items(), 1)
     ]
@@ -337,7 +341,7 @@ def _deliver(job: Job) -> dict:
         "crs": job.get("crs"),
         "forms": {
             k: form(job, f"deliver.{k}")
-            for k in ("e57", "laz", "copc", "las", "xyz", "ptx", "pts", "ply", "dxf", "report")
+            for k in ("e57", "laz", "copc", "las", "xyz", "ptx", "pts", "ply", "dxf", "report", "handover")
         },
         "drawn": bool(job.facts("drawing")),
     }

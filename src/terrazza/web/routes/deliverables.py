@@ -10,7 +10,7 @@ from fastapi.responses import FileResponse, Response
 from terrazza.core.progress import QUIET
 from terrazza.db import queries
 from terrazza.errors import NotFound
-from terrazza.operations.pieces.promises import statement
+from terrazza.operations.deliver import times
 from terrazza.operations.spine import fieldbook
 from terrazza.operations.spine.base import find
 from terrazza.operations.spine.reach import PAGE
@@ -32,9 +32,12 @@ def _state(request: Request, job_id: int, form: str, values) -> Response:
     job = job_of(request, job_id)
     operation = find(f"deliver.{form}")
     params = operation.check(forms.values(operation, values))
-    return pages.page(
-        request, "_statement.html", said=statement(job, form, params, QUIET), title=operation.title
-    )
+    try:
+        said = operation.promise(job, params, QUIET)
+    except NotImplementedError as error:
+        raise NotFound(f"{operation.title} promises nothing before.", "Write it.") from error
+    said["seconds"] = times.seconds(job, operation.name, said["points"])
+    return pages.page(request, "_statement.html", said=said, title=operation.title)
 
 
 @router.post("/anew")
@@ -43,7 +46,7 @@ def anew(request: Request, job_id: int) -> Response:
     job = job_of(request, job_id)
     delivered, home = job.facts("deliverable"), job.subfolder("deliverables")
     names = {
-        delivered[path]["entry"]: _beside(home, os.path.basename(path))
+        delivered[path]["entry"]: _beside(home, _named(path, delivered[path]))
         for path in sorted(fieldbook.stale_files(job.row, delivered), reverse=True)
         if delivered[path]["operation"].startswith("deliver.")
     }
@@ -55,6 +58,11 @@ def anew(request: Request, job_id: int) -> Response:
             params = entry.params | {"path": name}
             request.app.state.queue.add(job.row, entry.operation, params, PAGE)
     return pages.page(request, "_strip.html", headers={"HX-Trigger": "queued"}, **book_context.strip(job))
+
+
+def _named(path: str, about: dict) -> str:
+    """What a deliverable is called: a folder by its own name, not by that of its first file."""
+    return os.path.basename(os.path.dirname(path) if about.get("folder") else path)
 
 
 def _beside(folder: str, name: str, parted: bool = False) -> str:

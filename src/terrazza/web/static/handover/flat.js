@@ -43,8 +43,10 @@ function zoomFlat(px, py, factor) {
   Object.assign(FLAT, { x: px - column * FLAT.scale, y: py - row * FLAT.scale });
 }
 
-const planPixel = ([x, y]) =>
-  flatPixel((x - JOB.plan.corner[0]) / JOB.plan.pixel, (JOB.plan.corner[1] - y) / JOB.plan.pixel);
+const planPixel = ([x, y]) => {
+  const { corner, pixel } = look.plan;
+  return flatPixel((x - corner[0]) / pixel, (corner[1] - y) / pixel);
+};
 
 // Between knots, both ways.
 function between(value, from, to) {
@@ -59,19 +61,18 @@ function between(value, from, to) {
   return to[low] + ((value - from[low]) / (from[high] - from[low])) * (to[high] - to[low]);
 }
 
-// The place (m, grid) in the scan's own frame, as the direction it is seen in.
-function directionOf(scan, at) {
-  const [r, s, t] = scan.pose,
+// The place (m, grid) in a view's own frame, as the direction it is seen in.
+function directionOf(view, at) {
+  const [r, s, t] = view.pose,
     d = [at[0] - r[3], at[1] - s[3], at[2] - t[3]],
     own = [0, 1, 2].map((c) => r[c] * d[0] + s[c] * d[1] + t[c] * d[2]);
   return [Math.atan2(own[1], own[0]), Math.atan2(own[2], Math.hypot(own[0], own[1])), Math.hypot(...own)];
 }
 
 // Where a place of the grid is seen in the view from a station, null where its picture does not reach.
-function viewPixel(scan, at) {
-  const { view } = scan,
-    middle = (view.azimuth[0] + view.azimuth[view.azimuth.length - 1]) / 2;
-  let [azimuth, elevation] = directionOf(scan, at);
+function viewPixel(view, at) {
+  const middle = (view.azimuth[0] + view.azimuth[view.azimuth.length - 1]) / 2;
+  let [azimuth, elevation] = directionOf(view, at);
   const whole = 2 * Math.PI;
   azimuth = middle + ((((azimuth - middle + Math.PI) % whole) + whole) % whole) - Math.PI;
   const column = between(azimuth, view.azimuth, view.across),
@@ -80,17 +81,16 @@ function viewPixel(scan, at) {
 }
 
 // The stored point behind a pixel of a view: nearest to its ray of the points that its own scan saw.
-function pickView(scan, px, py) {
+function pickView(view, px, py) {
   const [column, row] = flatPlace(px, py),
-    { view } = scan,
     azimuth = between(column, view.across, view.azimuth),
     elevation = between(row, view.down, view.elevation),
     flat = Math.cos(elevation),
     own = [flat * Math.cos(azimuth), flat * Math.sin(azimuth), Math.sin(elevation)],
-    ray = scan.pose.slice(0, 3).map((r) => r[0] * own[0] + r[1] * own[1] + r[2] * own[2]),
-    from = scan.pose.slice(0, 3).map((r, k) => r[3] - JOB.origin[k]),
+    ray = view.pose.slice(0, 3).map((r) => r[0] * own[0] + r[1] * own[1] + r[2] * own[2]),
+    from = view.pose.slice(0, 3).map((r, k) => r[3] - JOB.origin[k]),
     reach = 0.01; // rad
-  const mine = [...POINTS.parts.values()].filter((p) => p.scan === scan);
+  const mine = [...POINTS.parts.values()].filter((p) => p.scan.id === view.scan);
   return bestPoint((x, y, z) => {
     const d = [x - from[0], y - from[1], z - from[2]],
       along = d[0] * ray[0] + d[1] * ray[1] + d[2] * ray[2],

@@ -2,7 +2,15 @@
 "use strict";
 
 const $ = (id) => document.getElementById(id);
-const look = { way: "plan", scan: null, touched: [], off: new Set(), notes: [], slab: [-1e9, 1e9] };
+const look = {
+  way: "plan",
+  view: null,
+  plan: JOB.plan,
+  touched: [],
+  off: new Set(),
+  notes: [],
+  slab: [-1e9, 1e9],
+};
 const safe = (text) => String(text).replace(/[&<>"']/g, (c) => `&#${c.charCodeAt(0)};`);
 const inUnit = (metres, decimals = JOB.unit.decimals) => (metres / JOB.unit.metres).toFixed(decimals);
 const local = (at) => at.map((v, k) => v - JOB.origin[k]);
@@ -11,7 +19,11 @@ const pixelOf = (at) =>
     ? planPixel(at)
     : look.way === "space"
       ? spacePixel(local(at))
-      : viewPixel(look.scan, at);
+      : viewPixel(look.view, at);
+
+const placeOfView = (view) => view.pose.slice(0, 3).map((row) => row[3]);
+// Whether a place belongs to the floor that the plan shows.
+const shown = (at) => look.way !== "plan" || (at[2] >= look.slab[0] && at[2] <= look.slab[1]);
 
 function marks() {
   const out = [],
@@ -34,13 +46,16 @@ function marks() {
           );
     }
   }
-  for (const scan of JOB.scans.filter((s) => s.view && s !== look.scan)) {
-    const p = pixelOf(scan.pose.slice(0, 3).map((row) => row[3]));
-    if (p)
-      out.push(
-        `<g class="go" data-scan="${scan.id}"><title>${safe(scan.name)}: look from here</title><path class="station" d="M${p[0]} ${p[1] - 7}l7 12h-14z"/></g><text x="${p[0] + 10}" y="${p[1] + 4}">${safe(scan.name)}</text>`,
-      );
-  }
+  JOB.views.forEach((view, k) => {
+    const at = placeOfView(view),
+      p = view === look.view || !shown(at) ? null : pixelOf(at),
+      size = view.stop ? 4 : 7;
+    if (!p) return;
+    out.push(
+      `<g class="go" data-view="${k}"><title>${safe(view.name)}: look from here</title><path class="station" d="M${p[0]} ${p[1] - size}l${size} ${1.7 * size}h${-2 * size}z"/></g>`,
+    );
+    if (!view.stop) out.push(`<text x="${p[0] + 10}" y="${p[1] + 4}">${safe(view.name)}</text>`);
+  });
   JOB.pins.forEach((pin, k) => {
     const p = pixelOf(pin.at);
     if (p)
@@ -66,8 +81,8 @@ function draw() {
 }
 
 // Look at the plan, at space, or from a station.
-function go(way, scan = null) {
-  Object.assign(look, { way, scan });
+function go(way, view = null) {
+  Object.assign(look, { way, view });
   $("space").hidden = way !== "space";
   $("flat").hidden = way === "space";
   $("to-plan").setAttribute("aria-selected", way === "plan");
@@ -76,12 +91,23 @@ function go(way, scan = null) {
     if (!SPACE.gl && !beginSpace()) return ($("read").textContent = "This browser draws no points in space.");
     wantPoints(eye.at.map((v, k) => v + JOB.origin[k]));
   }
-  if (way === "plan") showPicture("plan.png", JOB.plan.width, JOB.plan.height, null, draw);
+  if (way === "plan") showPicture(look.plan.file, look.plan.width, look.plan.height, null, draw);
   if (way === "view") {
-    wantPoints(scan.pose.slice(0, 3).map((row) => row[3]));
-    showPicture(`views/${scan.id}.jpg`, scan.view.columns, scan.view.rows, scan, draw);
+    wantPoints(placeOfView(view));
+    showPicture(view.file, view.columns, view.rows, view, draw);
   }
   draw();
+}
+
+// A floor by itself, in plan and as a slab in space; all of them without one.
+function onFloor(floor) {
+  look.plan = floor ? floor.plan : JOB.plan;
+  look.slab = floor ? [floor.low, floor.high] : [-1e9, 1e9];
+  $("low").value = floor ? inUnit(floor.low) : "";
+  $("high").value = floor ? inUnit(floor.high) : "";
+  for (const button of document.querySelectorAll("[data-floor]"))
+    button.setAttribute("aria-pressed", JOB.floors[Number(button.dataset.floor)] === floor);
+  go(look.way === "view" ? "plan" : look.way);
 }
 
 function read() {
@@ -101,7 +127,7 @@ function read() {
 function touch(px, py) {
   if (look.way === "plan") return;
   const slab = look.slab.map((v) => v - JOB.origin[2]),
-    found = look.way === "space" ? pickSpace(px, py, slab) : pickView(look.scan, px, py);
+    found = look.way === "space" ? pickSpace(px, py, slab) : pickView(look.view, px, py);
   if (!found) return;
   look.touched = look.touched.length === 1 ? [look.touched[0], found] : [found];
   read();
@@ -110,15 +136,26 @@ function touch(px, py) {
 
 function lists() {
   const item = (list, html) => $(list).insertAdjacentHTML("beforeend", `<li>${html}</li>`);
-  for (const s of JOB.scans.filter((one) => one.view))
-    item("stations", `<button class="link" data-scan="${s.id}">${safe(s.name)}</button>`);
+  JOB.views.forEach((view, k) => {
+    if (!view.stop) item("stations", `<button class="link" data-view="${k}">${safe(view.name)}</button>`);
+  });
+  JOB.floors.forEach((floor, k) =>
+    item(
+      "floors",
+      `<button class="link" data-floor="${k}" aria-pressed="false">${safe(floor.name)}</button>`,
+    ),
+  );
+  $("told").innerHTML = JOB.told
+    .map(([what, sentence]) => `<dt>${safe(what)}</dt><dd>${safe(sentence)}</dd>`)
+    .join("");
   JOB.drawings.forEach((d, k) =>
     item("drawings", `<label><input type="checkbox" checked data-drawing="${k}"> ${safe(d.name)}</label>`),
   );
   JOB.pins.forEach((pin, k) =>
     item("pins", `<button class="link" data-pin="${k}">${safe(pin.name)}</button>`),
   );
-  for (const list of ["drawings", "pins"]) if (!$(list).children.length) item(list, "none");
+  for (const list of ["stations", "floors", "drawings", "pins"])
+    if (!$(list).children.length) item(list, "none");
 }
 
 function tellPin(pin) {
@@ -207,8 +244,9 @@ function shift(dx, dy) {
 }
 
 document.addEventListener("click", (e) => {
-  const { scan, pin } = e.target.closest("[data-scan], [data-pin]")?.dataset ?? {};
-  if (scan) go("view", SCANS.get(Number(scan)));
+  const { view, pin, floor } = e.target.closest("[data-view], [data-pin], [data-floor]")?.dataset ?? {};
+  if (view) go("view", JOB.views[Number(view)]);
+  if (floor) onFloor(JOB.floors[Number(floor)]);
   if (pin) tellPin(JOB.pins[Number(pin)]);
 });
 document.addEventListener("change", ({ target }) => {
@@ -220,13 +258,10 @@ document.addEventListener("change", ({ target }) => {
   }
   draw();
 });
-$("to-plan").onclick = () => go("plan");
+$("to-plan").onclick = () => (look.way === "plan" ? onFloor(null) : go("plan"));
+$("to-job").onclick = () => $("job").showModal();
 $("to-space").onclick = () => go("space");
-$("whole").onclick = () => {
-  $("low").value = $("high").value = "";
-  look.slab = [-1e9, 1e9];
-  draw();
-};
+$("whole").onclick = () => onFloor(null);
 $("note").onclick = addNote;
 $("clear").onclick = () => {
   look.touched = [];
@@ -238,7 +273,10 @@ window.onresize = draw;
 POINTS.changed = draw;
 document.title = `${JOB.name}: handover`;
 $("name").textContent = JOB.name;
+$("mark").hidden = !JOB.mark;
+if (JOB.mark) $("mark").src = JOB.mark;
 $("about").textContent = [
+  JOB.firm && `by ${JOB.firm}`,
   JOB.client && `for ${JOB.client}`,
   JOB.made,
   JOB.system,
