@@ -1,12 +1,14 @@
 """Control files in every shape, text points, DXF and reports."""
 
+import re
+
 import ezdxf
 import numpy as np
 import pypdf
 import pytest
 
 from terrazza.errors import InputError
-from terrazza.formats import control, dxf, report, xyz
+from terrazza.formats import control, dxf, report, report_pdf, xyz
 
 NUMBERS = [("P1", 4210.5, 8835.25, 312.125), ("P2", 4220.0, 8840.5, 313.5), ("P 3", 4230.75, 8850.0, 311.0)]
 
@@ -128,33 +130,69 @@ def test_drawings_open_without_complaint(tmp_path):
     assert second.dxf.layer == "A-b--c" and not second.closed
 
 
+PLAN = report.Plan(
+    ties=[((0, 0), (4, 3), False), ((0, 0), (4, 0), True)],
+    stations=[("1", 0, 0), ("2", 4, 3)],
+    control=[("L1", 2, 2)],
+    ellipses=[(4, 3, 0.002, 0.001, 0.3)],
+    enlarged=200.0,
+)
+
+
 def test_reports_say_the_same_in_both_forms(tmp_path):
-    plan = report.Plan(
-        walls=[np.array([[0, 0], [5, 0], [5, 4]])],
-        ties=[((0, 0), (4, 3), False)],
-        stations=[("1", 0, 0), ("2", 4, 3)],
-        control=[("L1", 2, 2)],
-    )
+    """Every figure of the page is in the PDF, signs that the face lacks too; chapters are found by page."""
+    bars = report.Bars.of("Residuals", [0.4, 1.2, 1.3, 2.9], "mm")
     blocks = [
+        report.Contents(),
         report.Heading("Registration"),
-        report.Text("Cloud RMS 2.6 mm & more"),
+        report.Text("Cloud RMS 2.6 mm & more, σ 0.3 mm, Łódź, Αθήνα"),
         report.Rows(["Scan", "σ mm"], [["Lemon <house>", "0.12"]] * 60, {1}),
-        plan,
+        report.Break(),
+        report.Heading("Second"),
+        PLAN,
+        bars,
+        report.Sign(["Place, date", "Signature"]),
     ]
     page = report.to_html("Été", blocks)
-    assert "Lemon &lt;house&gt;" in page and "<svg" in page and "2.6 mm &amp; more" in page
-    report.to_pdf(str(tmp_path / "r.pdf"), "Été", blocks)
+    assert "Lemon &lt;house&gt;" in page and page.count("<svg") == 2 and "2.6 mm &amp; more" in page
+    report_pdf.to_pdf(str(tmp_path / "r.pdf"), "Été", blocks)
     read = pypdf.PdfReader(tmp_path / "r.pdf")
-    text = "".join(p.extract_text() for p in read.pages)
-    assert (
-        len(read.pages) >= 2
-        and "Cloud RMS 2.6 mm & more" in text
-        and text.count("0.12") == 60
-        and "page 2" in text
-    )
-    assert plan.bar(50.0) == 10 and plan.bar(7.0) == 1
+    texts = [p.extract_text() for p in read.pages]
+    whole = "".join(texts)
+    assert len(texts) == 3 and whole.count("0.12") == 60
+    for told in ("Cloud RMS 2.6 mm & more, σ 0.3 mm, Łódź, Αθήνα", "Residuals, mm", "Signature", "N"):
+        assert told in whole and told.replace("&", "&amp;") in page
+    assert [o.title for o in read.outline] == ["Registration", "Second"]
+    assert all(f"page {k} of 3" in t for k, t in enumerate(texts, 1))
+    assert [read.get_destination_page_number(o) for o in read.outline] == [0, 2]
+    assert "Second" in texts[0] and re.search(r"^ *3$", texts[0], re.M), "the contents say where"
+    assert sum(bars.counts) == 4 and bars.edges[0] == 0 and bars.edges[-1] >= 2.9
+    assert PLAN.bar(50.0) == 10 and PLAN.bar(7.0) == 1
+
+
+@pytest.mark.parametrize(
+    ("values", "edges", "counts"),
+    [([0.0, 0.0], [0.0, 1e-6], [2]), ([-1.0, 1.0], [-1.0, 1.0], [1, 1]), ([0.0, 24.0], [0.0, 24.0], [1, 1])],
+)
+def test_bars_are_histograms_of_round_steps(values, edges, counts):
+    bars = report.Bars.of("", values, "mm")
+    assert bars.edges[0] == pytest.approx(edges[0]) and bars.edges[-1] >= edges[-1]
+    assert [c for c in bars.counts if c] == counts
+
+
+@pytest.mark.parametrize(("wide", "scale"), [(4.0, 50), (60.0, 500), (3000.0, 20_000)])
+def test_a_plan_is_to_scale(wide, scale):
+    """The largest scale at which it fits 174 × 150 mm, the edge about it included."""
+    plan = report.Plan(stations=[("1", 0, 0), ("2", wide, 0)])
+    low, high = plan.bounds()
+    assert plan.scale == scale and (high - low)[0] / plan.scale <= 0.174
+    ring = PLAN.ellipse(PLAN.ellipses[0], 400)
+    far = np.linalg.norm(ring - [4, 3], axis=1)
+    assert far.max() == pytest.approx(0.4) and far.min() == pytest.approx(0.2)
+    along = ring[far.argmax()] - [4, 3]
+    assert np.arctan2(along[1], along[0]) % np.pi == pytest.approx(0.3, abs=0.02)
 
 
 def test_an_empty_plan_is_no_reason_to_fail(tmp_path):
-    report.to_pdf(str(tmp_path / "e.pdf"), "Empty", [report.Plan(), report.Rows(["A"], [])])
+    report_pdf.to_pdf(str(tmp_path / "e.pdf"), "Empty", [report.Plan(), report.Rows(["A"], [])])
     assert (tmp_path / "e.pdf").stat().st_size > 500

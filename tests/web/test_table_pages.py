@@ -207,7 +207,7 @@ def test_the_sheets_write_figures_as_the_job_does(room, workspace):
         and "RMS ft" in sheet
         and "international feet" in client.get("/jobs/1/draw").text
     )
-    assert "Lengths in ft" in page and f"{east / 0.3048:.3f}".replace(".", ",") in page
+    assert "lengths in ft" in page and f"{east / 0.3048:.3f}".replace(".", ",") in page
 
 
 def test_dimensions_and_returns_come_with_the_nodes(workspace, tmp_path, monkeypatch):

@@ -68,10 +68,10 @@ def picture(path: str, rgb: np.ndarray, quality: int = 90) -> None:
     image.save(path, quality=quality) if path.endswith(".jpg") else image.save(path)
 
 
-def bytes_of(rgb: np.ndarray, quality: int = 90) -> int:
-    """Bytes of a picture as JPEG."""
+def bytes_of(rgb: np.ndarray, form: str = "JPEG", quality: int = 90) -> int:
+    """Bytes of a picture in a form."""
     out = io.BytesIO()
-    Image.fromarray(rgb).save(out, "JPEG", quality=quality)
+    Image.fromarray(rgb).save(out, form, **({"quality": quality} if form == "JPEG" else {}))
     return out.tell()
 
 

@@ -11,6 +11,7 @@ from reportlab.lib.units import mm
 from reportlab.pdfgen import canvas
 
 from terrazza.files import whole
+from terrazza.formats import pdf_fonts as fonts
 
 PAPERS = {name: getattr(pagesizes, name) for name in ("A4", "A3", "A2", "A1", "A0")}
 SCALES = (10, 20, 25, 50, 100, 200, 250, 500, 1000, 2000, 2500, 5000, 10_000, 25_000, 50_000)
@@ -102,7 +103,7 @@ def _grid(pen, at, low, top, unit: float) -> None:
     pen.setStrokeColor(SOFT)
     pen.setFillColor(SOFT)
     pen.setLineWidth(0.13 * mm)
-    pen.setFont("Helvetica", 6)
+    pen.setFont(fonts.own(), 6)
     along = [np.arange(np.ceil(a / step), np.floor(b / step) + 1) * step for a, b in zip(low, top)]
     for x in along[0]:
         for y in along[1]:
@@ -131,7 +132,7 @@ def _line(pen, p: np.ndarray, layer: str, closed: bool, guessed: bool) -> None:
 
 def _text(pen, text: str, place, size: float) -> None:
     pen.setFillColor(INK)
-    pen.setFont("Helvetica", size)
+    pen.setFont(fonts.face(text), size)
     for k, row in enumerate(text.split("\n")):
         pen.drawCentredString(place[0], place[1] - 1.2 * k * size, row)
 
@@ -142,9 +143,9 @@ def _block(pen, wide: float, block: list[str], scale: int, unit: float) -> None:
     pen.setFillColor(INK)
     pen.setLineWidth(0.35 * mm)
     pen.line(MARGIN, MARGIN + BLOCK, wide - MARGIN, MARGIN + BLOCK)
-    pen.setFont("Helvetica-Bold", 12)
+    pen.setFont(fonts.face(block[0], bold=True), 12)
     pen.drawString(MARGIN + 4 * mm, MARGIN + BLOCK - 7 * mm, block[0])
-    pen.setFont("Helvetica", 8)
+    pen.setFont(fonts.face("".join(block[1:4])), 8)
     for k, row in enumerate(block[1:4]):
         pen.drawString(MARGIN + 4 * mm, MARGIN + BLOCK - (12 + 4 * k) * mm, row)
     bar = next(
@@ -153,13 +154,13 @@ def _block(pen, wide: float, block: list[str], scale: int, unit: float) -> None:
         if b * unit > 25 * mm or b == 2000
     )
     right = wide - MARGIN - 6 * mm
-    pen.setFont("Helvetica-Bold", 10)
+    pen.setFont(fonts.own(bold=True), 10)
     pen.drawRightString(right, MARGIN + BLOCK - 7 * mm, f"1 : {scale:,}")
     pen.setLineWidth(0.5 * mm)
     pen.line(right - bar * unit, MARGIN + 8 * mm, right, MARGIN + 8 * mm)
     for x in (right - bar * unit, right):
         pen.line(x, MARGIN + 7 * mm, x, MARGIN + 9 * mm)
-    pen.setFont("Helvetica", 7)
+    pen.setFont(fonts.own(), 7)
     pen.drawRightString(right, MARGIN + 3.5 * mm, f"{bar:g} m")
 
 
@@ -169,5 +170,5 @@ def _north(pen, wide: float, high: float) -> None:
     pen.line(x, y, x, y + 10 * mm)
     pen.line(x, y + 10 * mm, x - 1.6 * mm, y + 6.5 * mm)
     pen.line(x, y + 10 * mm, x + 1.6 * mm, y + 6.5 * mm)
-    pen.setFont("Helvetica-Bold", 9)
+    pen.setFont(fonts.own(bold=True), 9)
     pen.drawCentredString(x, y + 11.5 * mm, "N")

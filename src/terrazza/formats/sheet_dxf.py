@@ -10,6 +10,7 @@ from reportlab.pdfbase.pdfmetrics import stringWidth
 
 from terrazza.files import whole
 from terrazza.formats import dxf, sheet
+from terrazza.formats import pdf_fonts as fonts
 
 LAYER, VIEW = "SHEET", "SHEET-VIEW"
 CAPITALS = 0.72  # of the size of a font, which DXF counts by its capitals
@@ -48,10 +49,10 @@ class Pen:
         self.layout.add_text(text, height=CAPITALS * self.size / mm, dxfattribs=how)
 
     def drawCentredString(self, x: float, y: float, text: str) -> None:
-        self.drawString(x - stringWidth(text, "Helvetica", self.size) / 2, y, text)
+        self.drawString(x - stringWidth(text, fonts.face(text), self.size) / 2, y, text)
 
     def drawRightString(self, x: float, y: float, text: str) -> None:
-        self.drawString(x - stringWidth(text, "Helvetica", self.size), y, text)
+        self.drawString(x - stringWidth(text, fonts.face(text), self.size), y, text)
 
 
 def write(

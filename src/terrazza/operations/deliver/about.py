@@ -2,9 +2,13 @@
 
 import hashlib
 import json
+import time
 
+import numpy as np
+
+from terrazza import __version__
 from terrazza.operations.register.statement import statement
-from terrazza.operations.spine.job import Job
+from terrazza.operations.spine.job import Job, Scan, covariance_of
 
 CERTIFIED = ("scan", "column", "pose", "frame", "crs", "cut")
 
@@ -25,6 +29,19 @@ def captured(job: Job) -> str:
 
 def instruments(job: Job) -> str:
     return ", ".join(sorted({s.record.get("instrument") or "" for s in job.scans()} - {""}))
+
+
+def made() -> str:
+    """When and with what a paper was made."""
+    return f"{time.strftime('%d %B %Y, %H:%M')}, Terrazza {__version__}"
+
+
+def sigma_mm(scan: Scan) -> float | None:
+    """σ of a scan's place along its weakest direction; None where no adjustment has told it."""
+    covariance = covariance_of(scan.pose_record)
+    if covariance is None:
+        return None
+    return float(np.sqrt(max(np.linalg.eigvalsh(covariance[3:, 3:])[-1], 0.0)) * 1000)
 
 
 def rows(job: Job, client: str = "", by: str = "") -> list[tuple[str, str]]:

@@ -67,5 +67,5 @@ def _blocks(job: Job, params: CertificateParams) -> list:
         ]
         columns = ["File", "bytes", "SHA-256 begins"]
         blocks += [report.Heading("Delivered"), report.Rows(columns, listed, numeric={1})]
-    blocks.append(report.Text("Place, date, signature: ________________________________________"))
+    blocks.append(report.Sign(["Place, date", "Signature"]))
     return blocks

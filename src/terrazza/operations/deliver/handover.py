@@ -30,7 +30,7 @@ images = later("PIL.Image")
 
 PIECE = 400_000  # points that are written at once
 PLAN = 6000  # pixels of a plan at most, a side
-PLAN_PIXEL = 1.6  # bytes of one, at most (measured on rooms, terraces and streets: 0.2 to 1.1)
+COARSE = 600  # of the one that tells how large the others will be
 PAGES = 400_000  # bytes of pages, fonts and what they know of the job
 STRIP, STRIPS, SPARE = 64, 7, 0.25  # rows of a view that tell its size, of which worst ones count by a share
 KNOTS = 256  # directions that stand for all of a view
@@ -99,7 +99,7 @@ class DeliverHandover(Operation):
         points = min(params.most, chosen.points)
         heads = (points // PIECE + len(chosen.scans) + 1) * len(writer.LEVELS) * writer.HEAD
         looks = _looks(job, chosen.scans) if params.views else []
-        pictures = _plan_pixels(job) * PLAN_PIXEL + sum(_view_bytes(job, s.id, stop) for s, stop in looks)
+        pictures = _plan_bytes(job) + sum(_view_bytes(job, s.id, stop) for s, stop in looks)
         return {
             "points": points,
             "exact": True,
@@ -111,11 +111,13 @@ class DeliverHandover(Operation):
         }
 
 
-def _plan_pixels(job: Job) -> float:
-    """Pixels of the site plan and of the plans of floors."""
+def _plan_bytes(job: Job) -> float:
+    """Bytes that the site plan and those of floors will not exceed: coarse ones have more to a pixel."""
     low, high = sights.extent(job)
     span = np.ceil((high - low)[:2] / max(float((high - low)[:2].max()) / PLAN, sights.FINEST))
-    return float(span.prod() * (1 + len(floors(job))))
+    coarse = sights.plan(job, "walls", COARSE)[0]
+    each = writer.bytes_of(coarse, "PNG") / coarse[..., 0].size
+    return float(span.prod() * each * (1 + len(floors(job))))
 
 
 def _view_bytes(job: Job, scan: int, stop: int) -> float:

@@ -8,6 +8,7 @@ from terrazza.operations.spine.base import Figures
 from terrazza.operations.spine.job import Job
 
 report = later("terrazza.formats.report")
+report_pdf = later("terrazza.formats.report_pdf")
 
 ENDINGS = (".html", ".pdf")
 
@@ -23,7 +24,7 @@ def written(job: Job, path: str, title: str, blocks: list) -> Figures:
     for kind in kinds:
         full = job.output(base + kind, kind)
         if kind == ".pdf":
-            report.to_pdf(full, title, blocks)
+            report_pdf.to_pdf(full, title, blocks)
         else:
             with whole(full) as partial, open(partial, "w", encoding="utf-8") as out:
                 out.write(report.to_html(title, blocks))
