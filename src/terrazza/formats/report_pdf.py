@@ -6,7 +6,6 @@ from reportlab.lib.pagesizes import A4
 from reportlab.lib.styles import ParagraphStyle
 from reportlab.lib.units import mm
 from reportlab.pdfbase.pdfmetrics import stringWidth
-from reportlab.pdfgen.canvas import Canvas
 from reportlab.platypus import (
     KeepTogether,
     PageBreak,
@@ -16,6 +15,7 @@ from reportlab.platypus import (
     Table,
     TableStyle,
 )
+from reportlab.platypus.doctemplate import IndexingFlowable
 from reportlab.platypus.tableofcontents import TableOfContents
 
 from terrazza.files import whole
@@ -41,8 +41,32 @@ WIDE = 174 * mm
 EDGE = 18 * mm
 
 
+class Total(IndexingFlowable):
+    """Takes no room; knows how many pages there are once they have been set twice."""
+
+    def __init__(self):
+        super().__init__()
+        self.known, self.seen = 0, 0
+
+    def notify(self, kind: str, page: int) -> None:
+        if kind == "page":
+            self.seen = page
+
+    def beforeBuild(self) -> None:
+        self.known, self.seen = self.seen, 0
+
+    def isSatisfied(self) -> bool:
+        return self.known == self.seen
+
+    def wrap(self, *_) -> tuple[int, int]:
+        return 0, 0
+
+    def draw(self) -> None:
+        """Nothing is to be seen of it."""
+
+
 class Pages(SimpleDocTemplate):
-    """Tells the contents on which page a chapter begins."""
+    """Tells the contents on which page a chapter begins, and ``Total`` of every page."""
 
     def afterFlowable(self, flowable) -> None:
         if getattr(flowable, "chapter", None):
@@ -50,33 +74,21 @@ class Pages(SimpleDocTemplate):
             self.canv.addOutlineEntry(flowable.plain, flowable.chapter)
             self.notify("TOCEntry", (0, fonts.marked(flowable.plain), self.page, flowable.chapter))
 
+    def afterPage(self) -> None:
+        self.notify("page", self.page)
 
-def numbered(title: str) -> type[Canvas]:
-    """A canvas whose pages say which of how many they are, under a title."""
 
-    class Numbered(Canvas):
-        def __init__(self, *args, **more):
-            super().__init__(*args, **more)
-            self.finished: list[dict] = []
+def foot(title: str, total: Total):
+    """What draws the foot of a page: the title, and which page of how many it is."""
 
-        def showPage(self) -> None:
-            self.finished.append(dict(self.__dict__))
-            self._startPage()
+    def draw(canvas, document) -> None:
+        canvas.setFillColor(INK)
+        canvas.setFont(fonts.face(title), 7.5)
+        canvas.drawString(EDGE, 10 * mm, title)
+        canvas.setFont(fonts.own(), 7.5)
+        canvas.drawRightString(A4[0] - EDGE, 10 * mm, f"page {document.page} of {total.known}")
 
-        def save(self) -> None:
-            for page in self.finished:
-                self.__dict__.update(page)
-                self.setFillColor(INK)
-                self.setFont(fonts.face(title), 7.5)
-                self.drawString(EDGE, 10 * mm, title)
-                self.setFont(fonts.own(), 7.5)
-                self.drawRightString(
-                    A4[0] - EDGE, 10 * mm, f"page {self._pageNumber} of {len(self.finished)}"
-                )
-                super().showPage()
-            super().save()
-
-    return Numbered
+    return draw
 
 
 def styles() -> dict[str, ParagraphStyle]:
@@ -99,8 +111,8 @@ def styles() -> dict[str, ParagraphStyle]:
 
 def to_pdf(path: str, title: str, blocks: list) -> None:
     """Write the report as A4 pages; the file appears under its name only when whole."""
-    style, number = styles(), 0
-    flow = [Paragraph(fonts.marked(title, bold=True), style["1"])]
+    style, number, total = styles(), 0, Total()
+    flow = [total, Paragraph(fonts.marked(title, bold=True), style["1"])]
     for block in blocks:
         if isinstance(block, Heading):
             head = Paragraph(fonts.marked(block.text, bold=True), style[str(min(block.level, 3))])
@@ -119,7 +131,8 @@ def to_pdf(path: str, title: str, blocks: list) -> None:
             "rightMargin": EDGE,
         }
         pages = Pages(partial, topMargin=16 * mm, bottomMargin=EDGE, **about)
-        pages.multiBuild(flow, canvasmaker=numbered(title))
+        below = foot(title, total)
+        pages.multiBuild(flow, onFirstPage=below, onLaterPages=below)
 
 
 def _text(block: Text, style) -> list:
