@@ -47,13 +47,13 @@ def made(job: Job, path: str, first: str, form: str, mark: str = "", **about) ->
     os.makedirs(made.partial)
     try:
         yield made
-        made.size = _put(made.partial, folder)
+        made.size = _put(made.partial, folder, first)
     finally:
         shutil.rmtree(made.partial, ignore_errors=True)
     job.deliver(index, format=form, folder=True, **about)
 
 
-def _put(partial: str, folder: str) -> int:
+def _put(partial: str, folder: str, first: str) -> int:
     """Put a finished folder in the place of an older one; its size in bytes."""
     size = 0
     for where, _, names in os.walk(partial):
@@ -66,6 +66,8 @@ def _put(partial: str, folder: str) -> int:
     if os.path.exists(folder):
         os.rename(folder, old)
     os.rename(partial, folder)
+    disk.sync(os.path.join(folder, first))
+    disk.sync(folder)
     disk.sync(os.path.dirname(folder))
     shutil.rmtree(old, ignore_errors=True)
     return size

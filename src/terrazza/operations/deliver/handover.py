@@ -67,13 +67,16 @@ class DeliverHandover(Operation):
 
     def run(self, job: Job, params: HandoverParams, progress: Progress) -> Figures:
         scans = job.need_scans(params.scans, placed=True, why=", so there is nothing to walk through")
+        mark = _mark(job, params)
         said = self.promise(job, params, Stretch(progress, 0.0, 0.05))["bytes"]
         with made(job, params.path, "index.html", "handover folder", mark="job.js") as folder:
             for name in INSIDE:
                 os.makedirs(os.path.join(folder.partial, name))
             parts = _points(job, params, folder.partial, Stretch(progress, 0.05, 0.6))
             about = _about(job, params, scans, parts)
-            about["mark"] = _mark(job, params, folder.partial)
+            about["mark"] = "mark.png" if mark else ""
+            if mark:
+                mark.save(folder.file("mark.png"))
             about["plan"], about["floors"] = _plans(job, folder.partial)
             if params.views:
                 about["views"] = _views(job, scans, folder.partial, Stretch(progress, 0.65, 1.0))
@@ -206,18 +209,17 @@ def _about(job: Job, params: HandoverParams, scans, parts: list[writer.Part]) ->
     }
 
 
-def _mark(job: Job, params: HandoverParams, partial: str) -> str:
-    """The owner's mark beside the pages; its name there."""
+def _mark(job: Job, params: HandoverParams):
+    """The owner's mark as a picture, None where there is none; InputError for a file that is no picture."""
     if not params.mark:
-        return ""
+        return None
     path = job.input(params.mark, "The mark")
     try:
         with images.open(path) as picture:
             picture.thumbnail((400, 100))
-            picture.convert("RGBA").save(os.path.join(partial, "mark.png"))
+            return picture.convert("RGBA")
     except OSError as error:
         raise InputError(f"“{os.path.basename(path)}” is no picture.", "Give PNG or JPEG.") from error
-    return "mark.png"
 
 
 def _drawings(job: Job) -> list[dict]:
