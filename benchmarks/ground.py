@@ -6,6 +6,8 @@ A flight over rolling land with houses and trees, eight points a square metre, o
 another, imported from LAZ.  Wanted: 200 million points in 15 minutes, in memory that does not grow with them.
 """
 
+import functools
+import multiprocessing
 import pathlib
 import sys
 import tempfile
@@ -70,29 +72,33 @@ def agreement(job) -> tuple[float, float]:
     return float((np.trace(share) - chance) / (1 - chance)), float(table[1, 1] / table[1].sum())
 
 
+def land(folder: str, millions: float):
+    """A job of so many million points in a folder: (workspace, row, seconds that its import took)."""
+    tiles = round(millions * 1e6 / (DENSITY * TILE**2))
+    across = int(np.ceil(np.sqrt(tiles)))
+    origin = np.array([500_000.0, 5_000_000.0, 0.0])
+    with las_writer.Writer(f"{folder}/land.laz", 1e-3, origin) as out, multiprocessing.Pool() as pool:
+        for made in pool.imap(functools.partial(tile, across=across), range(tiles)):
+            out.write(made)
+    open_workspace(f"{folder}/ws")
+    row = queries.create_job(f"{folder}/ws", "Land")
+    start = time.perf_counter()
+    must(f"{folder}/ws", row, "import.files", files=[f"{folder}/land.laz"])
+    return f"{folder}/ws", row, time.perf_counter() - start
+
+
 def main() -> None:
-    for millions in [int(word) for word in sys.argv[1:]] or [10, 200]:
-        tiles = round(millions * 1e6 / (DENSITY * TILE**2))
-        across = int(np.ceil(np.sqrt(tiles)))
+    for millions in [float(word) for word in sys.argv[1:]] or [10, 200]:
         with tempfile.TemporaryDirectory() as folder:
-            with las_writer.Writer(
-                f"{folder}/land.laz", 1e-3, np.array([500_000.0, 5_000_000.0, 0.0])
-            ) as out:
-                for number in range(tiles):
-                    out.write(tile(number, across))
-            open_workspace(f"{folder}/ws")
-            row = queries.create_job(f"{folder}/ws", "Land")
-            start = time.perf_counter()
-            must(f"{folder}/ws", row, "import.files", files=[f"{folder}/land.laz"])
-            brought, watch = time.perf_counter() - start, Watch()
+            workspace, row, brought = land(folder, millions)
+            watch, start = Watch(), time.perf_counter()
             watch.start()
-            start = time.perf_counter()
-            figures = must(f"{folder}/ws", row, "classify.ground")
+            figures = must(workspace, row, "classify.ground")
             wall = time.perf_counter() - start
             watch.done.set()
-            kappa, recall = agreement(opened(f"{folder}/ws", row))
+            kappa, recall = agreement(opened(workspace, row))
             print(
-                f"{millions} M points: import {brought:.0f} s, ground {wall:.0f} s ({watch.used:.0f} s of "
+                f"{millions:g} M points: import {brought:.0f} s, ground {wall:.0f} s ({watch.used:.0f} s of "
                 f"processor time), {watch.most / 2**30:.2f} GB, cells of {figures['resolution_m']:g} m, "
                 f"kappa {kappa:.4f}, recall {recall:.4f}; {figures.get('doubt')}",
                 flush=True,

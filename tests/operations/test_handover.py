@@ -4,6 +4,7 @@ import csv
 import json
 import os
 import re
+import subprocess
 import zipfile
 from pathlib import Path
 
@@ -117,6 +118,9 @@ def test_the_folder_keeps_its_promise_and_comes_as_a_zip(room, tmp_path):
         inside = {n.partition("/")[2] for n in packed.namelist()}
     there = {str(p.relative_to(figures["path"])) for p in Path(figures["path"]).rglob("*") if p.is_file()}
     assert inside == there and {"mark.png", "floor-1.png", "plan.png", "index.html"} <= there
+    checked = ["sha256sum", "--check", "--quiet", "sha256sums.txt"]
+    assert subprocess.run(checked, cwd=figures["path"], capture_output=True).returncode == 0
+    assert len((Path(figures["path"]) / "sha256sums.txt").read_text().splitlines()) == len(there) - 1
     told = (Path(figures["path"]) / "job.js").read_text()
     assert "Lemon & Daughters" in told and "Checksum of the job" in told
     (tmp_path / "no.png").write_text("no picture")

@@ -83,7 +83,7 @@ class Sheet:
         if how in ("density", "walls"):
             dark = _between(np.log(np.maximum(self.weight / self.pixel**2, 1e-9)), *np.log(DENSE))
             if how == "walls":
-                upright = _between(_bits(self.heights).astype(np.float32), FLAT, UPRIGHT)
+                upright = _between(np.bitwise_count(self.heights).astype(np.float32), FLAT, UPRIGHT)
                 upright = np.repeat(np.repeat(upright, self.group, 0), self.group, 1)[
                     : there.shape[0], : there.shape[1]
                 ]
@@ -102,11 +102,6 @@ class Sheet:
 
 def _between(values, low: float, high: float):
     return np.clip((values - low) / max(high - low, 1e-9), 0, 1)
-
-
-def _bits(values: np.ndarray) -> np.ndarray:
-    """How many bits are set in each u64."""
-    return np.unpackbits(np.ascontiguousarray(values)[..., None].view(np.uint8), axis=-1).sum(-1)
 
 
 @njit(cache=True, nogil=True)

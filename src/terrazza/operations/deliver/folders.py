@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 from terrazza.errors import StateError
 from terrazza.files import disk, whole
+from terrazza.operations.spine import sums
 from terrazza.operations.spine.job import Job
 
 
@@ -47,6 +48,7 @@ def made(job: Job, path: str, first: str, form: str, mark: str = "", **about) ->
     os.makedirs(made.partial)
     try:
         yield made
+        sums.enlist_all(made.partial)
         made.size = _put(made.partial, folder, first)
     finally:
         shutil.rmtree(made.partial, ignore_errors=True)

@@ -30,7 +30,7 @@ images = later("PIL.Image")
 
 PIECE = 400_000  # points that are written at once
 PLAN = 6000  # pixels of a plan at most, a side
-COARSE = 600  # of the one that tells how large the others will be
+COARSE = (500, 1000)  # of those that tell how large the others will be
 PAGES = 400_000  # bytes of pages, fonts and what they know of the job
 STRIP, STRIPS, SPARE = 64, 7, 0.25  # rows of a view that tell its size, of which worst ones count by a share
 KNOTS = 256  # directions that stand for all of a view
@@ -115,12 +115,17 @@ class DeliverHandover(Operation):
 
 
 def _plan_bytes(job: Job) -> float:
-    """Bytes that the site plan and those of floors will not exceed: coarse ones have more to a pixel."""
+    """Bytes that the site plan and those of floors will not exceed, from how two coarse ones grow."""
     low, high = sights.extent(job)
     span = np.ceil((high - low)[:2] / max(float((high - low)[:2].max()) / PLAN, sights.FINEST))
-    coarse = sights.plan(job, "walls", COARSE)[0]
-    each = writer.bytes_of(coarse, "PNG") / coarse[..., 0].size
-    return float(span.prod() * each * (1 + len(floors(job))))
+    pictures = [sights.plan(job, "walls", most)[0] for most in COARSE]
+    (one, two), (small, large) = (
+        [np.log(v) for v in values]
+        for values in ([p[..., 0].size for p in pictures], [writer.bytes_of(p, "PNG") for p in pictures])
+    )
+    power = np.clip((large - small) / max(two - one, 1e-9), 0.5, 1.0)
+    each = np.exp(large + power * max(np.log(span.prod()) - two, 0.0))
+    return float(1.2 * each * (1 + len(floors(job))))
 
 
 def _view_bytes(job: Job, scan: int, stop: int) -> float:

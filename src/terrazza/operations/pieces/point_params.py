@@ -23,6 +23,7 @@ class PointParams(Params):
     within: str = field(
         "Working box",
         "",
+        blank="all",
         max_length=100,
         help="Name of a box of the table: only what it shows is taken; empty: everything.",
         widget="within",
@@ -57,7 +58,10 @@ class PointParams(Params):
         "Shelves", list, help="Only what lies on these shelves; empty: what the shelves let through."
     )
     each: Literal["", "scan", "block", "class", "floor", "tile", "shelf"] = field(
-        "A file for each", "", help="Empty: all in one. Thinning counts within each file."
+        "A file for each",
+        "",
+        blank="all in one",
+        help="Empty: all in one. Thinning counts within each file.",
     )
     tile: float = field("Edge of tiles", 0.0, unit="m", blank="none", ge=0, le=1e6)
     names: str = field(
@@ -68,7 +72,10 @@ class PointParams(Params):
     )
     colour: Colour = field("Colour", "photo, else native")
     depth: Literal["", "8 bit", "16 bit"] = field(
-        "Depth of colours", "", help="Empty: as the format has it, 16 bit in LAS and its kin, else 8."
+        "Depth of colours",
+        "",
+        blank="the format's",
+        help="Empty: as the format has it, 16 bit in LAS and its kin, else 8.",
     )
     tone: Literal["as measured", "stretched"] = field(
         "Intensity", "as measured", help="Stretched: from the darkest to the brightest 2 % of each scan."
@@ -76,6 +83,7 @@ class PointParams(Params):
     system: str = field(
         "Coordinates",
         "",
+        blank="grid",
         max_length=4000,
         help="Empty: the grid. “job”: the job's own frame. Or another system, as EPSG code or name.",
     )

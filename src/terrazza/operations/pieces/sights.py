@@ -13,6 +13,7 @@ EVERYWHERE = (-1e6, 1e6)
 INK, PAPER = np.array([23, 31, 31.0]), np.array([237, 230, 209.0])
 GROUND = np.array([251, 249, 243], np.uint8)  # of the plan where nothing lies
 BARE = np.array([158, 153, 140], np.uint8)  # of a view where nothing came back
+ROWS = 256  # of a plan that are toned at once
 FINEST = 0.01  # m: pixels of a plan are no smaller
 
 
@@ -40,12 +41,11 @@ def plan(
     for scan in job.scans(placed=True):
         add(sheet, job.cloud(scan.id), scan.record, job.grid_pose(scan), low - 1, high + 1, heights)
     toned = sheet.picture(how, (max(low[2], heights[0]), min(high[2], heights[1])))
-    share = toned[..., 3:] / 255.0
-    return (
-        (toned[..., :3] * share + GROUND * (1 - share)).astype(np.uint8),
-        np.array([low[0], high[1]]),
-        pixel,
-    )
+    for start in range(0, height, ROWS):
+        part = toned[start : start + ROWS]
+        share = part[..., 3:] / np.float32(255)
+        part[..., :3] = part[..., :3] * share + GROUND * (1 - share)
+    return np.ascontiguousarray(toned[..., :3]), np.array([low[0], high[1]]), pixel
 
 
 def add(sheet, cloud, record: dict, pose, low, high, heights, hidden: list[int] | tuple = ()) -> None:

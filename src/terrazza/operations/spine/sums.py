@@ -30,3 +30,16 @@ def enlist(path: str) -> str:
     ):
         out.write("".join(f"{line}\n" for line in (*kept, f"{digest}  {name}")))
     return digest
+
+
+def enlist_all(folder: str) -> None:
+    """Write the list of a folder with the checksums of all files in it and below."""
+    found = sorted(
+        os.path.relpath(os.path.join(where, name), folder).replace(os.sep, "/")
+        for where, _, names in os.walk(folder)
+        for name in names
+        if name != LIST
+    )
+    path = os.path.join(folder, LIST)
+    with open(path, "w", encoding="utf-8", errors="surrogateescape", newline="\n") as out:
+        out.writelines(f"{of(os.path.join(folder, name))}  {name}\n" for name in found)

@@ -31,13 +31,13 @@ function marks() {
   for (const drawing of JOB.drawings.filter((_, k) => ways && !look.off.has(k))) {
     for (const { at, closed } of drawing.lines) {
       const p = at.map(pixelOf);
-      if (p.every(Boolean))
+      if (p.every(Boolean) && shown(at[0]))
         out.push(
           `<path class="line" d="M${p.map((q) => `${q[0].toFixed(1)} ${q[1].toFixed(1)}`).join("L")}${closed ? "Z" : ""}"/>`,
         );
     }
     for (const { text, at } of drawing.texts) {
-      const p = pixelOf(at);
+      const p = shown(at) && pixelOf(at);
       if (p)
         text
           .split("\n")
@@ -57,7 +57,7 @@ function marks() {
     if (!view.stop) out.push(`<text x="${p[0] + 10}" y="${p[1] + 4}">${safe(view.name)}</text>`);
   });
   JOB.pins.forEach((pin, k) => {
-    const p = pixelOf(pin.at);
+    const p = shown(pin.at) && pixelOf(pin.at);
     if (p)
       out.push(
         `<g class="go" data-pin="${k}"><title>${safe(pin.name)}</title><circle class="pin" cx="${p[0]}" cy="${p[1]}" r="6"/></g>`,
