@@ -153,7 +153,7 @@ def _moved(text):
 def test_a_file_that_is_not_what_was_written_is_taken_away(job, monkeypatch, spoiled, words):
     must(*job, "deliver.xyz", path="good.xyz")
     put = xyz.Writer.put
-    monkeypatch.setattr(xyz.Writer, "put", lambda self, text: put(self, spoiled(text)))
+    monkeypatch.setattr(xyz.Writer, "put", lambda self, text: put(self, spoiled(text.decode()).encode()))
     entry = perform(*job, "deliver.xyz", path="bad.xyz")
     folder = opened(*job).subfolder("deliverables")
     assert entry.state == "failed" and words in entry.message and "bad.xyz" in entry.message

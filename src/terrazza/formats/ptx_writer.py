@@ -4,6 +4,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from terrazza.formats import digits
+
 
 @dataclass(frozen=True)
 class Cells:
@@ -27,22 +29,17 @@ class Cells:
                 part[name] = chunk[name]
         grid[place] = part
 
-    def text(self, grid: np.ndarray) -> str:
+    def text(self, grid: np.ndarray) -> bytes:
         """The lines of some places (n,); 0 0 0 where nothing is, intensities from 0 to 1."""
-        parts = [grid["xyz"], grid["intensity"][:, None] / 65535]
-        row = " ".join([f"%.{self.decimals}f"] * 3 + ["%.6f"])
-        if self.colour:
-            parts.append(grid["rgb"].astype(float))
-            row += " %d %d %d"
-        values = np.concatenate(parts, 1)
-        return ((row + "\n") * len(values)) % tuple(values.ravel().tolist())
+        columns = [(grid["xyz"], self.decimals), (grid["intensity"] / 65535, 6)]
+        return digits.lines(columns + [(grid["rgb"], 0)] * self.colour)
 
 
-def heading(columns: int, rows: int, pose: np.ndarray) -> str:
+def heading(columns: int, rows: int, pose: np.ndarray) -> bytes:
     """The ten lines before a scan: its grid, where the scanner stood and its axes, and the motion (4×4, scan
     to file) for row vectors.
     """
     line = lambda values: " ".join(f"{v:.15g}" for v in values)
     motion = np.asarray(pose, float).T
     lines = [str(columns), str(rows), line(pose[:3, 3]), *(line(pose[:3, k]) for k in range(3))]
-    return "\n".join([*lines, *(line(row) for row in motion)]) + "\n"
+    return ("\n".join([*lines, *(line(row) for row in motion)]) + "\n").encode("ascii")

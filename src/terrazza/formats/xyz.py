@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from terrazza.files import whole
+from terrazza.formats import digits
 
 
 @dataclass(frozen=True)
@@ -27,22 +28,10 @@ class Lines:
         )
         return "# " + self.delimiter.join(names) + "\n"
 
-    def text(self, chunk: dict[str, np.ndarray]) -> str:
+    def text(self, chunk: dict[str, np.ndarray]) -> bytes:
         """The lines of a chunk: ``xyz`` (n, 3), and the columns."""
-        return "".join(
-            self._some({k: v[start : start + 50_000] for k, v in chunk.items()})
-            for start in range(0, len(chunk["xyz"]), 50_000)
-        )
-
-    def _some(self, chunk) -> str:
-        parts = [chunk["xyz"]] + [
-            np.asarray(chunk[name], float).reshape(len(chunk["xyz"]), -1)
-            for name in ("intensity", "rgb", "class")
-            if name in self.columns
-        ]
-        values = np.concatenate(parts, 1)
-        row = self.delimiter.join([f"%.{self.decimals}f"] * 3 + ["%d"] * (values.shape[1] - 3)) + "\n"
-        return (row * len(values)) % tuple(values.ravel().tolist())
+        wanted = [(chunk[name], 0) for name in ("intensity", "rgb", "class") if name in self.columns]
+        return digits.lines([(chunk["xyz"], self.decimals), *wanted], self.delimiter)
 
 
 @dataclass(frozen=True)
@@ -55,9 +44,9 @@ class CountedLines(Lines):
     def heading(self) -> str:
         return f"{self.points}\n"
 
-    def _some(self, chunk) -> str:
-        toned = chunk if "intensity" in chunk else chunk | {"intensity": np.zeros(len(chunk["xyz"]))}
-        return super()._some(toned)
+    def text(self, chunk: dict[str, np.ndarray]) -> bytes:
+        none = np.zeros(len(chunk["xyz"]), np.uint16)
+        return super().text(chunk if "intensity" in chunk else chunk | {"intensity": none})
 
 
 class Writer:
@@ -68,11 +57,11 @@ class Writer:
 
     def __enter__(self):
         self._file = whole(self.path)
-        self.stream = open(self._file.__enter__(), "w", encoding="ascii", newline="\n")
-        self.stream.write(self.lines.heading)
+        self.stream = open(self._file.__enter__(), "wb")
+        self.stream.write(self.lines.heading.encode("ascii"))
         return self
 
-    def put(self, text: str) -> None:
+    def put(self, text: bytes) -> None:
         """The next lines."""
         self.stream.write(text)
 

@@ -29,7 +29,7 @@ from terrazza.operations.table import touch
 images = later("PIL.Image")
 
 PIECE = 400_000  # points that are written at once
-PLAN = 6000  # pixels of a plan at most, a side
+PLAN = 4000  # pixels of a plan at most, a side
 COARSE = (500, 1000)  # of those that tell how large the others will be
 PAGES = 400_000  # bytes of pages, fonts and what they know of the job
 STRIP, STRIPS, SPARE = 64, 7, 0.25  # rows of a view that tell its size, of which worst ones count by a share

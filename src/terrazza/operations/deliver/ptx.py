@@ -48,7 +48,7 @@ class DeliverPtx(PointFile):
         ):
             colour = any(chosen.colours.values())
             cells = ptx_writer.Cells(colour, decimals_of(params.scale), params.depth == "16 bit")
-            with whole(path) as partial, open(partial, "w", encoding="ascii", newline="\n") as out:
+            with whole(path) as partial, open(partial, "wb") as out:
                 done = 0
                 for scan in chosen.scans:
                     share = done / chosen.points, (done + chosen.of(scan)) / chosen.points
@@ -103,7 +103,7 @@ def _scan(job: Job, scan: Scan, chosen: Selection, cells, folder: str, out, prog
         out.write(text)
 
 
-def _lines(piece, cells, progress: Progress) -> str:
+def _lines(piece, cells, progress: Progress) -> bytes:
     path, start, stop = piece
     text = cells.text(np.load(path, mmap_mode="r")[start:stop])
     progress.advance(stop - start, stop - start)

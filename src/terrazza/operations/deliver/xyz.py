@@ -14,9 +14,9 @@ from terrazza.operations.spine.base import Figures, field, operation
 from terrazza.operations.spine.job import Job
 
 
-def as_text(portion: Portion, lines: xyz.Lines, progress: Progress) -> str:
+def as_text(portion: Portion, lines: xyz.Lines, progress: Progress) -> bytes:
     """The lines of a piece."""
-    return "".join(lines.text(chunk) for chunk in portion.chunks(progress))
+    return b"".join(lines.text(chunk) for chunk in portion.chunks(progress))
 
 
 class XyzParams(PointParams):
