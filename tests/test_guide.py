@@ -55,6 +55,7 @@ def test_it_refuses_in_words(workspace, shift):
         "CHANGELOG.md",
         "LICENSE",
         "docs/recipes/whole-job.toml",
+        "docs/recipes/hand-over.toml",
         "scripts/setup",
         ".ci/run",
     ],

@@ -22,8 +22,10 @@ from terrazza.core.progress import QUIET
 from terrazza.db import queries
 from terrazza.formats import notes
 from terrazza.operations.pieces import stations
+from terrazza.operations.spine import recipe
 from terrazza.operations.spine.base import find
 from terrazza.operations.spine.job import covariance_of
+from tests.conftest import ROOT
 from tests.operations.test_walks import brought, walk  # noqa: F401
 from tests.run import must, opened, perform
 from tests.scenes import room_job
@@ -220,6 +222,18 @@ def test_the_report_judges_and_says_what_is_missing(copied):
     assert checksum in text and text.count("checkerboard") == page.count("<td>checkerboard")
     sigma = max(float(np.sqrt(np.linalg.eigvalsh(c[3:, 3:])[-1])) for c in covariances(opened(copied, row)))
     assert f"{sigma * 1000:.2f} mm" in text
+
+
+def test_the_recipe_hands_over_what_the_guide_says(copied):
+    row = queries.job_by(name="Whole")
+    made = recipe.filled(recipe.parsed((ROOT / "docs/recipes/hand-over.toml").read_text()), {})
+    for step in made.steps:
+        must(copied, row, step.operation, **step.params | ({"most": 3000} if "most" in step.params else {}))
+    names = {
+        os.path.relpath(p, opened(copied, row).subfolder("deliverables"))
+        for p in opened(copied, row).facts("deliverable")
+    }
+    assert {"report.html", "report.pdf", "certificate.pdf", "handover/index.html"} <= names
 
 
 def covariances(job):
