@@ -9,15 +9,17 @@ import numpy as np
 import pytest
 from scipy import stats
 
+from terrazza.cli.serve import field_folder, make_flight
 from terrazza.core.geometry import rigid
 from terrazza.core.register import surface
 from terrazza.core.register.plan_match import PlanShape, judge
 from terrazza.db import queries
-from terrazza.demo import build, outdoors, settegradini, survey
+from terrazza.demo import build, flight, outdoors, settegradini, survey
 from terrazza.formats import control, e57
 from terrazza.instruments import camera, scene
 from terrazza.instruments.scanner import MIRRORED, MIXED, REAL, Setup, sweep
 from terrazza.instruments.walker import walk
+from terrazza.work.keeping import FLIGHT
 from tests.run import must, opened
 
 EYE = np.eye(4)
@@ -259,6 +261,21 @@ def test_the_application_never_reads_the_truth():
     for path in source.rglob("*.py"):
         if "demo" not in path.parts and "instruments" not in path.parts:
             assert "truth.json" not in path.read_text() and '"truth"' not in path.read_text(), path
+
+
+@pytest.mark.usefixtures("alone")
+def test_the_flight_of_the_demo_hides_a_turn_that_comes_out(workspace):
+    """The turn to four σ, the height of the path to three, against the truth that nobody told."""
+    make_flight(workspace)
+    make_flight(workspace)  # made once
+    row, folder = queries.job_by(name=FLIGHT), Path(field_folder(workspace))
+    truth = json.loads((folder / "truth" / "flight.json").read_text())
+    solved = must(workspace, row, "register.strips", trajectory=str(folder / flight.PATH))
+    off = np.array(solved["angles_mdeg"]) - truth["angles_mdeg"]
+    assert (np.abs(off) < 4 * np.array(solved["sigma_mdeg"]) + 0.1).all() and solved["doubt"] == []
+    assert min(solved["before_mm"].values()) > 10 * max(solved["after_mm"].values())
+    under = must(workspace, row, "register.strip_control", control=str(folder / flight.CONTROL))
+    assert abs(under["by"] - truth["low_m"]) < 3 * under["sigma_mm"] / 1000 and under["doubt"] == []
 
 
 def test_the_walk_of_the_demo_is_imported_registers_and_lies_where_it_was_walked(field, workspace):

@@ -4,9 +4,10 @@ is written; what the passes do not hold is said.
 
 import numpy as np
 import pytest
+from PIL import Image
 
 from terrazza.core.geometry import rigid
-from terrazza.core.strips import conventions, flight
+from terrazza.core.strips import conventions, flight, under
 from terrazza.db import queries
 from terrazza.operations.spine import fieldbook, health
 from terrazza.operations.spine.fieldbook import undo
@@ -85,6 +86,104 @@ def test_what_cannot_be_aligned_is_said(workspace, tmp_path, params, words):
     job, path = imported(workspace, tmp_path, made)
     entry = perform(*job, "register.strips", **({"trajectory": path} | params))
     assert entry.state == "failed" and words in f"{entry.message} {entry.hint}", entry.message
+
+
+def test_passes_are_told_apart_and_what_the_path_does_not_cover(workspace, tmp_path):
+    """A path with a gap of 6 s in its second pass, and times that come twice."""
+    made = flown.fly(np.random.default_rng(2), "parallel", TURN, dense=3.0)
+    second = made.time[np.argmax(np.diff(made.time) > 10)] if (np.diff(made.time) > 10).any() else 1060.0
+    gap = (second + 3.0, second + 9.0)
+    keep = ~((made.time > gap[0]) & (made.time < gap[1]))
+    keep = np.sort(np.r_[np.flatnonzero(keep), np.flatnonzero(keep)[100:105]])
+    for name in ("time", "place", "angles"):
+        setattr(made, name, getattr(made, name)[keep])
+    job, path = imported(workspace, tmp_path, made)
+    before, when = grid(job)
+    figures = must(*job, "register.passes", trajectory=path, turns="Turns")
+    cover, lost = figures["cover"], ((when > gap[0]) & (when < gap[1])).mean()
+    assert cover["times_twice"] == 5 and len(cover["gaps"]) == 1
+    assert cover["in_gaps"] == pytest.approx(lost, abs=0.003) and "stay as they are" in figures["doubt"][0]
+    at = opened(*job)
+    number = np.asarray(at.cloud(1).read("extra.pass"))
+    for told in figures["passes"]:
+        mine = (when >= told["start"]) & (when <= told["end"])
+        assert np.array_equal(number == told["number"], mine) and told["points"] == mine.sum()
+    assert figures["turns"] == (number == 0).sum() == len(number) - at.cloud(1).kept().sum()
+    drawing = at.get("drawing", figures["drawing"])
+    assert {line["layer"] for line in drawing["lines"]} >= {"PASS 1", "CRAFT"}
+    hull = next(line for line in drawing["lines"] if line["name"].startswith("Craft"))
+    nose = np.array(hull["vertices"][0]) - np.mean(hull["vertices"], axis=0)
+    course = np.degrees(np.arctan2(nose[1], nose[0])) - figures["passes"][0]["course_deg"]
+    assert abs((course + 180) % 360 - 180) < 10, "the craft flies nose first"
+    must(*job, "clean.off_shelf", shelf="Turns")
+    aligned = must(*job, "register.strips", trajectory=path)
+    gone = (when > gap[0] + 0.1) & (when < gap[1] - 0.1)
+    assert np.array_equal(grid(job)[0][gone], before[gone]) and aligned["cover"] == cover
+    fieldbook.tidy(*job)
+    assert health.check(opened(*job)) == []
+
+
+def test_a_turn_by_number_and_shifts_on_request(workspace, tmp_path):
+    made = flown.fly(np.random.default_rng(7), "cross", TURN, shift=0.04, dense=4.0)
+    job, path = imported(workspace, tmp_path, made)
+    known = (np.degrees(TURN) * 1000).tolist()
+    given = must(*job, "register.strips", trajectory=path, turn_mdeg=known, apply=False)
+    assert np.allclose(given["angles_mdeg"], known) and given["sigma_mdeg"] == [None] * 3
+    solved = must(*job, "register.strips", trajectory=path, apply=False)
+    assert max(given["after_mm"].values()) < 1.5 * max(solved["after_mm"].values())
+    assert np.array(solved["shifts_mm"]).any() == 0
+    shifted = must(*job, "register.strips", trajectory=path, solve="angles and shifts")
+    usual = lambda f: np.median(list(f["after_mm"].values()))
+    assert usual(shifted) < 0.5 * usual(solved) and np.abs(shifted["shifts_mm"]).max() > 15
+    told = shifted["after_apart_mm"]["1-2"]
+    assert told["height"] < shifted["before_apart_mm"]["1-2"]["height"] and told["plan"] is not None
+    counts = shifted["histograms"]["counts"]
+    assert set(counts) == set(shifted["after_mm"]) and sum(map(sum, counts.values())) > 0.9 * shifted["pairs"]
+    figures = must(*job, "register.strip_differences", trajectory=path, path="map.tif")
+    with Image.open(figures["path"]) as picture:
+        height = np.asarray(picture)
+    there = np.abs(height[np.isfinite(height)])
+    assert np.median(there) * 1000 == pytest.approx(figures["median_mm"], rel=0.7) and len(there) > 1000
+    assert figures["most_mm"] < 120 and set(figures["apart_mm"]) == set(counts)
+
+
+@pytest.mark.parametrize("wrong", [0, 2])
+def test_heights_under_strips_shift_them(workspace, tmp_path, wrong):
+    """Ten measured places, some of them 0.4 m off; the strips lie 6 cm too low."""
+    made = flown.fly(np.random.default_rng(4), "parallel", np.zeros(3), dense=4.0)
+    rng, places = np.random.default_rng(wrong), made.true[np.linspace(0, len(made.true) - 1, 10).astype(int)]
+    made.xyz[:, 2] -= 0.06
+    job, _ = imported(workspace, tmp_path, made)
+    heights = places + [500_000, 4_600_000, 0] + rng.normal(0, 0.003, (10, 3)) * [0, 0, 1]
+    heights[:wrong, 2] += 0.4
+    rows = "".join(f"H{k},{e:.4f},{n:.4f},{h:.4f}\n" for k, (e, n, h) in enumerate(heights, 1))
+    (tmp_path / "h.csv").write_text("name,easting,northing,height\n" + rows + "H99,0,0,0\n")
+    before = grid(job)[0]
+    figures = must(*job, "register.strip_control", control=str(tmp_path / "h.csv"), radius=1.5)
+    assert abs(figures["by"] - 0.06) < 4 * figures["sigma_mm"] / 1000 < 0.05
+    left = [r["name"] for r in figures["rows"] if not r["used"]]
+    assert left == [*(f"H{k}" for k in range(1, wrong + 1)), "H99"]
+    assert any("H99" in d for d in figures["doubt"]) and any("H1" in d for d in figures["doubt"]) == bool(
+        wrong
+    )
+    assert np.allclose(grid(job)[0] - before, [0, 0, figures["by"]], atol=1e-6)
+    undo(queries.done_entries(job[1])[-1])
+    assert np.array_equal(grid(job)[0], before)
+    entry = perform(*job, "register.strip_control", control=str(tmp_path / "h.csv"), radius=0.05)
+    assert entry.state == "failed" and "are needed" in entry.message
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_the_plane_under_a_place_is_the_robust_one(seed):
+    """Sloping ground with a bush on it: off and σ by chi-square over many places."""
+    rng, squares = np.random.default_rng(seed), []
+    for _ in range(200):
+        xy = rng.uniform(-1, 1, (80, 2))
+        z = 0.05 + xy @ [0.3, -0.1] + rng.normal(0, 0.02, 80)
+        z[:8] += rng.uniform(0.2, 1, 8)
+        found = under.above(np.c_[xy, z] + [10, 20, 5], np.array([10.0, 20, 5]))
+        squares.append(((found.off - 0.05) / found.sigma) ** 2)
+    assert 0.6 < np.mean(squares) < 1.8
 
 
 def test_rotations_are_scipys():

@@ -42,6 +42,8 @@ TABLE = {
 }
 SMALL = TABLE | {
     "register.strips",
+    "register.passes",
+    "register.strip_differences",
     "register.walk",
     "surface.ground",
     "surface.contours",
@@ -125,6 +127,9 @@ CASES = {
     "register.looked_through": {"who": "A. Topografa"},
     "register.tie": {"a": 1, "b": 2, "on": False},
     "register.strips": {"trajectory": "PATH", "scans": [5], "signs": "+ +"},
+    "register.passes": {"trajectory": "PATH", "scans": [5], "signs": "+ +", "turns": "Turns"},
+    "register.strip_differences": {"trajectory": "PATH", "scans": [5], "signs": "+ +"},
+    "register.strip_control": {"control": "CONTROL"},
     "register.walk": {"scans": [4], "width": 0.3},
     "register.choose": {"scan": 2, "alternative": 2},
     "register.set_pose": {"scan": 4, "x": 0, "y": 0, "z": 0, "heading_deg": 10},

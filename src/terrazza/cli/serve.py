@@ -15,11 +15,11 @@ from terrazza.cli.terminal import Bar
 from terrazza.db.models import Job as Row
 from terrazza.errors import InputError, TerrazzaError
 from terrazza.settings import settings
+from terrazza.work.keeping import DEMO, FLIGHT
 from terrazza.work.open import open_workspace
 
 LOAD_AFTER = 2.0  # s
 LOOPBACK = {"127.0.0.1", "localhost", "::1"}
-DEMO = "Settegradini, lemon terraces"
 
 
 def register(app: typer.Typer) -> None:
@@ -37,9 +37,13 @@ def register(app: typer.Typer) -> None:
         workspace: Path = typer.Option(None, help="Folder of the workspace."),
         port: int = typer.Option(None, help="Port."),
         build_only: bool = typer.Option(False, "--build-only", help="Make the demo job and stop."),
+        flight: bool = typer.Option(False, "--flight", help="Make the demo's flight over the terraces."),
     ) -> None:
         """Make the demo job where it is missing, then serve."""
         folder, where = str(workspace or settings().workspace), port or settings().port
+        if flight:
+            make_flight(folder)
+            return
         if not build_only:
             need_port(settings().host, where)
         make_demo(folder)
@@ -86,6 +90,27 @@ def make_demo(workspace: str) -> None:
             if entry.state != "done":
                 row.delete_instance(recursive=True)
                 raise TerrazzaError(f"The demo job could not be made: {entry.message}", entry.hint)
+
+
+def make_flight(workspace: str) -> None:
+    """Field data of a simulated drone, and a job that has imported it like anybody's."""
+    from terrazza.db import queries
+    from terrazza.demo import flight
+    from terrazza.operations.spine.fieldbook import enter
+    from terrazza.work.runner import run_entry
+
+    open_workspace(workspace)
+    if Row.get_or_none(name=FLIGHT):
+        return
+    field = field_folder(workspace)
+    if not os.path.isfile(os.path.join(field, flight.CONTROL)):
+        flight.build(field)
+    row = queries.create_job(workspace, FLIGHT)
+    files = [os.path.join(field, flight.CLOUD)]
+    entry = run_entry(workspace, enter(row, "import.files", {"files": files}, "demo"))
+    if entry.state != "done":
+        row.delete_instance(recursive=True)
+        raise TerrazzaError(f"The demo's flight could not be made: {entry.message}", entry.hint)
 
 
 def field_folder(workspace: str) -> str:

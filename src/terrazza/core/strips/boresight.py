@@ -136,6 +136,18 @@ def solve(problem: Problem) -> Solved:
     )
 
 
+def as_given(problem: Problem, angles: np.ndarray) -> Solved:
+    """What misfits are with the scanner turned by ``angles`` (3,) rad, without solving."""
+    values, p = np.zeros(len(problem.names)), len(problem.names)
+    before = problem.misfit(values, problem.normal(values))
+    values[:3] = angles
+    after = problem.misfit(values, problem.normal(values))
+    unknown = np.full((p, p), np.nan)
+    passes = int(problem.patches.number.max()) + 1
+    told = (problem.names, np.zeros((passes, 3)), 0.0, before, after, np.ones(len(after)), 1.0)
+    return Solved(np.asarray(angles, float), problem.own_lever, 1.0, unknown, *told)
+
+
 def cost(apart: np.ndarray, sigma: float) -> float:
     """Sum of squares in units of ``sigma``, of which none counts more than a gross error does (Tukey's
     biweight, with the usual 4.685).

@@ -92,11 +92,11 @@ def numbers(found: Sequence[Pass], time: np.ndarray) -> np.ndarray:
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def _corrected(xyz, when, time, path, attitude, turn, lever, own, scale, out):
+def _corrected(xyz, when, time, path, attitude, turn, lever, own, scale, gap, out):
     for i in prange(len(xyz)):
         t = when[i]
         k = min(max(np.searchsorted(time, t) - 1, 0), len(time) - 2)
-        if t < time[0] or t > time[-1]:
+        if t < time[0] or t > time[-1] or time[k + 1] - time[k] > gap:
             for a in range(3):
                 out[i, a] = xyz[i, a]
             continue
@@ -138,7 +138,7 @@ def corrected(
 ) -> np.ndarray:
     """Points (n, 3) in the grid as they are with the scanner turned by ``angles`` (3,) and its lever arm
     ``lever`` (3,), when they were computed without the turn and with ``own_lever``; those before or after the
-    path stay.
+    path, or in a gap of it, stay.
     """
     out = np.empty((len(xyz), 3))
     _corrected(
@@ -151,6 +151,7 @@ def corrected(
         np.asarray(lever, float),
         np.asarray(own_lever, float),
         float(scale),
+        GAP,
         out,
     )
     return out

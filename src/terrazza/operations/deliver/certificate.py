@@ -38,7 +38,7 @@ class Certificate(Operation):
 
     name, title, step = "deliver.certificate", "Certificate", "Deliver"
     reads = frozenset(
-        "scan column pose cut tie network looked standing left_out frame crs control deliverable".split()
+        "scan column pose cut tie network looked standing left_out frame crs control walk deliverable".split()
     )
     writes = frozenset({"deliverable"})
     Params = CertificateParams

@@ -2,90 +2,46 @@
 passes have in common.
 """
 
-import itertools
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Literal
 
 import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
-from terrazza.errors import InputError, ParamsError, StateError
+from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
-from terrazza.operations.pieces import positions, reading
-from terrazza.operations.pieces.surfaces import CloudPiece
-from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
-from terrazza.operations.spine.job import Job, Scan
+from terrazza.operations.pieces import positions
+from terrazza.operations.register.flying import FlightParams, Given, flight_of, flown, shared
+from terrazza.operations.spine.base import Figures, Operation, field, operation
+from terrazza.operations.spine.job import Job
 from terrazza.store.cloud import Cloud
 
 boresight = later("terrazza.core.strips.boresight")
-conventions = later("terrazza.core.strips.conventions")
 flights = later("terrazza.core.strips.flight")
-lows = later("terrazza.core.classify.lows")
 patches = later("terrazza.core.strips.patches")
-systems = later("terrazza.core.georef.systems")
 
 ROUNDS = 3  # of solving, each on points corrected as far as the last one came
 REACH = 0.75  # cells from patch to patch
-WIDER, FINEST, COARSEST = 4.0, 0.4, 6.0  # usual distances from point to point of a cell; m
 FEWEST = 60  # pairs of patches
-SAMPLE = 300_000
+LEVEL, LEAST, BARS = 0.97, 20, 24  # of a normal, upwards; patches that tell a misfit; of a histogram
 MOST = 20_000  # pairs that signs are told by
 BETTER = 25.0  # squares of σ by which one reading of the angles has to fit better to be told from another
 HELD = 10.0  # thousandths of a degree: σ above which an angle is not held
 CROSS, SAME = np.radians(25), np.radians(60)  # between courses that cross, and within those of one direction
 
 
-class StripsParams(Params):
-    trajectory: str = field(
-        "Trajectory", role="read", help="Text: time, place and three angles, in any order."
+class StripsParams(FlightParams):
+    solve: Literal["angles", "angles and lever", "angles and range scale", "angles and shifts"] = field(
+        "Solve", "angles", help="Shifts: of each pass as a whole, where the path itself is off."
     )
-    columns: str = field(
-        "Columns",
-        "",
-        max_length=400,
-        help="A word a column: time x y z roll pitch heading, or -; empty: by the header or the numbers.",
-    )
-    signs: Literal["auto", "+ +", "+ -", "- +", "- -"] = field(
-        "Signs of roll and pitch",
-        "auto",
-        help="Roll positive left side up, pitch positive nose down; auto: by which the strips agree better.",
-    )
-    crs: str = field("Coordinate system", "", max_length=400, help="Of the trajectory, where it is another.")
-    lever: list[float] = field(
-        "Lever arm",
+    turn_mdeg: list[float] = field(
+        "Turn",
         list,
-        unit="m",
         max_length=3,
-        help="x forward, y left, z up, that the cloud was made with.",
+        help="Roll, pitch and heading in thousandths of a degree, instead of solving; empty: solved.",
     )
-    solve: Literal["angles", "angles and lever", "angles and range scale"] = field("Solve", "angles")
     apply: bool = field("Apply", True, help="Off: only the figures.")
-    scans: list[int] = scans_field("Empty: all that have times.")
-
-
-@dataclass(frozen=True)
-class Given:
-    """What helpers need of a flight: how points' times become its own, its passes, and a first time; grid
-    coordinates are counted from ``origin``.
-    """
-
-    flight: "flights.Flight"
-    passes: tuple
-    origin: np.ndarray
-    shift: float
-    own_lever: np.ndarray
-    angles: np.ndarray
-    lever: np.ndarray
-    scale: float
-    cell: float
-
-    def moved(self, cloud: Cloud, start: int, stop: int, pose: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Points of a stretch as corrected so far, and their times."""
-        when = np.asarray(cloud.read("time", start, stop), float) + self.shift
-        xyz = rigid.apply(pose, cloud.xyz(start, stop)) - self.origin
-        known = self.angles, self.own_lever, self.lever, self.scale
-        return flights.corrected(self.flight, xyz, when, *known), when
 
 
 @operation
@@ -99,23 +55,15 @@ class Strips(Operation):
     Params = StripsParams
 
     def run(self, job: Job, params: StripsParams, progress: Progress) -> Figures:
-        scans = [
-            s
-            for s in job.need_scans(params.scans, placed=True)
-            if params.scans or job.cloud(s.id).has("time")
-        ]
-        without = next((s.name for s in scans if not job.cloud(s.id).has("time")), "")
-        if without or not scans:
-            raise StateError(
-                f"The points of “{without or 'all scans'}” have no times.",
-                "Import them with the time of each.",
+        scans = flown(job, params)
+        if len(params.turn_mdeg) not in (0, 3):
+            raise ParamsError(
+                "register.strips: “turn_mdeg” needs three numbers.", "Give roll, pitch, heading."
             )
-        if len(params.lever) not in (0, 3):
-            raise ParamsError("register.strips: “lever” needs three numbers.", "Give x, y and z.")
-        given, read, choices = self._given(job, scans, params)
+        given, read, choices, cover = flight_of(job, scans, params)
         given, solved, first, words, doubt = self._solved(job, scans, params, given, choices, progress)
-        figures = _figures(given, solved, first) | {"read": [read, words]}
-        doubt += _doubts(given, solved)
+        figures = _figures(given, solved, first) | {"read": [read, words], "cover": cover.figures}
+        doubt += cover.doubts + ([] if params.turn_mdeg else _doubts(given, solved))
         if params.apply:
             args = {s.id: job.grid_pose(s) for s in scans}
             positions.rewrite(job, scans, _moved, args, Part(progress, 0.75, 1.0), given)
@@ -126,155 +74,60 @@ class Strips(Operation):
             "doubt": doubt,
         }
 
-    def _given(self, job: Job, scans: list[Scan], params: StripsParams):
-        """The flight as far as the path tells it, how it was read, and the choices that are left."""
-        low, high, when = _extent(job, scans)
-        path = job.input(params.trajectory, "The trajectory")
-        columns, unnamed, degrees = reading.flight(path, tuple(params.columns.split()))
-        if params.crs or degrees:
-            columns = self._projected(job, columns, params.crs or "EPSG:4326")
-        columns = conventions.named(columns, unnamed, low, high, when)
-        missing = {"time", "x", "y", "z", "heading"} - set(columns)
-        if missing:
-            raise InputError(f"The trajectory has no {min(missing)}.", "Name its columns.")
-        order = np.argsort(columns["time"], kind="stable")
-        order = order[np.r_[True, np.diff(columns["time"][order]) > 0]]
-        columns = {n: v[order] for n, v in columns.items()}
-        time, origin = columns["time"], (low + high) / 2
-        xyz = np.stack([columns[a] for a in "xyz"], 1) - origin
-        meets = conventions.shifted(time, when)
-        if meets is None:
-            raise InputError(
-                f"The times of the trajectory ({time[0]:.1f} to {time[-1]:.1f} s) and of the points "
-                f"({when[0]:.1f} to {when[1]:.1f} s) do not meet.",
-                "Choose the trajectory of this flight.",
-            )
-        if (np.abs(np.median(xyz, 0)) > 20 * np.maximum(high - low, 100)).any():
-            raise InputError(
-                "The trajectory lies far from the points.", "Name its coordinate system, or its columns."
-            )
-        told = conventions.heading(columns["heading"], time, xyz)
-        if told.off > conventions.CRAB:
-            raise InputError("No column of the trajectory is a heading along its path.", "Name its columns.")
-        names = ("roll", "pitch") if {"roll", "pitch"} <= set(columns) else ("a", "b")
-        if not set(names) <= set(columns):
-            raise InputError("The trajectory has no roll and pitch.", "Export it with its attitude.")
-        turns = [names] if names[0] == "roll" else [names, names[::-1]]
-        signs = ["+ +", "+ -", "- +", "- -"] if params.signs == "auto" else [params.signs]
-        level = {n: columns[n] * told.unit for n in names}
-        choices = []
-        for (one, two), sign in itertools.product(turns, signs):
-            roll, pitch = (
-                v * (1 if s == "+" else -1) for v, s in zip((level[one], level[two]), sign.split())
-            )
-            choices.append(
-                (f"roll {sign[0]}, pitch {sign[2]}", np.stack([roll, pitch, told.of(columns["heading"])], 1))
-            )
-        lever = np.array(params.lever or [0.0] * 3)
-        flight = flights.Flight(time, xyz, choices[0][1])
-        found = tuple(flights.passes(flight))
-        if len(found) < 2:
-            raise StateError("The path has fewer than two straight passes.", "Give the whole trajectory.")
-        read = told.words + (f", times in {meets[0]}" if meets[0] else "")
-        cell = self._cell(job, scans, found, meets[1])
-        none = np.zeros(3)
-        return Given(flight, found, origin, meets[1], lever, none, lever, 1.0, cell), read, choices
-
-    @staticmethod
-    def _projected(job: Job, columns: dict, code: str) -> dict:
-        crs = job.get("crs")
-        if crs is None:
-            raise StateError(
-                "The job has no coordinate system.", "Name it first, or give the path in its grid."
-            )
-        x, y, z = systems.between(code, crs["wkt"], *(columns[a] for a in "xyz"))
-        return columns | {"x": x, "y": y, "z": z}
-
-    @staticmethod
-    def _cell(job: Job, scans: list[Scan], found: tuple, shift: float) -> float:
-        """The edge (m) of patches: some points of one pass lie in each."""
-        total, places, numbers = sum(s.points for s in scans), [], []
-        for scan in scans:
-            cloud = job.cloud(scan.id)
-            some = cloud.sample(max(SAMPLE * scan.points // total, 1000))
-            places.append(rigid.apply(job.grid_pose(scan), cloud.at(some)))
-            numbers.append(flights.numbers(found, cloud.pick("time", some) + shift))
-        xyz, number = np.concatenate(places), np.concatenate(numbers)
-        if not (number >= 0).any():
-            raise StateError(
-                "No point was taken on a straight pass.", "Choose the trajectory of this flight."
-            )
-        mine = xyz[number == np.bincount(number[number >= 0]).argmax()]
-        spacing = lows.usual_distance(mine) * np.sqrt(min(len(xyz) / total, 1.0))
-        return float(np.clip(WIDER * spacing, FINEST, COARSEST))
-
     def _solved(self, job, scans, params, given, choices, progress):
         """The flight with its angles solved, the last solution, the first, how signs were read, doubts."""
         words, doubt, first = choices[0][0], [], None
         for turn in range(ROUNDS):
             part = Part(progress, 0.7 * turn / ROUNDS, 0.7 * (turn + 1) / ROUNDS)
-            found = _patches(job, scans, given, part)
-            pairs = patches.pairs(found, REACH * given.cell)
-            if len(pairs.a) < FEWEST:
-                raise StateError(
-                    f"The passes share only {len(pairs.a)} small surfaces; {FEWEST} are needed.",
-                    "Choose strips that overlap.",
-                )
+            found, pairs = surfaces(job, scans, given, part)
             if turn == 0 and len(choices) > 1:
-                given, words, doubt = _signed(given, choices, found, pairs, params)
+                given, words, doubt = signed(given, choices, found, pairs, params)
             solved = _solve(given, found, pairs, params)
             first = first or (found, pairs, solved)
             matrix = flights.rotation(solved.angles) @ flights.rotation(given.angles)
-            given = replace(
-                given, angles=_angles(matrix), lever=solved.lever, scale=given.scale * solved.scale
-            )
+            known = {"angles": _angles(matrix), "lever": solved.lever, "scale": given.scale * solved.scale}
+            if "shifts" in params.solve:
+                known["shifts"] = given.shifts + _whole(solved.shifts, len(given.passes))
+            given = replace(given, **known)
+            if params.turn_mdeg and turn:
+                break
         return given, (found, pairs, solved), first, words, doubt
 
 
-def _extent(job: Job, scans: list[Scan]) -> tuple[np.ndarray, np.ndarray, tuple[float, float]]:
-    """Lowest and highest coordinates (3,) in the grid, and first and last times of an even share of the
-    points.
-    """
-    xyz, when = [], []
-    for scan in scans:
-        cloud = job.cloud(scan.id)
-        some = cloud.sample(SAMPLE)
-        xyz.append(rigid.apply(job.grid_pose(scan), cloud.at(some)))
-        when.append(cloud.pick("time", some))
-    xyz, when = np.concatenate(xyz), np.concatenate(when)
-    return xyz.min(0), xyz.max(0), (float(when.min()), float(when.max()))
+def surfaces(job: Job, scans, given: Given, progress: Progress):
+    """The small surfaces of all passes and the pairs of them; StateError where there are too few."""
+    found = shared(job, scans, given, progress)
+    pairs = patches.pairs(found, REACH * given.cell)
+    if len(pairs.a) < FEWEST:
+        raise StateError(
+            f"The passes share only {len(pairs.a)} small surfaces; {FEWEST} are needed.",
+            "Choose strips that overlap.",
+        )
+    return found, pairs
 
 
-def _patches(job: Job, scans: list[Scan], given: Given, progress: Progress) -> "patches.Patches":
-    pieces = [
-        (CloudPiece.of(job, s), job.grid_pose(s), start, stop)
-        for s in scans
-        for start, stop in job.cloud(s.id).blocks()
-    ]
-    total = patches.Sums.none()
-    sizes = [stop - start for *_, start, stop in pieces]
-    for one in job.fleet.each(_summed, pieces, sizes, progress, "Looking at surfaces", given, light=True):
-        total = total.with_(one)
-    return patches.planes(total, given.cell, given.flight.time[0])
+def _whole(shifts: np.ndarray, passes: int) -> np.ndarray:
+    """(passes, 3) m, with 0 for the last ones that show no surface."""
+    out = np.zeros((passes, 3))
+    out[: len(shifts)] = shifts
+    return out
 
 
-def _summed(piece, given: Given, progress: Progress) -> "patches.Sums":
-    of, pose, start, stop = piece
-    cloud = of.open()
-    xyz, when = given.moved(cloud, start, stop, pose)
-    number = np.where(cloud.kept(start, stop), flights.numbers(given.passes, when), -1)
-    progress.advance(stop - start, stop - start)
-    return patches.sums(xyz, when, number, given.cell, given.flight.time[0])
+def _given_turn(params: StripsParams, given: Given) -> np.ndarray:
+    """The turn (3,) rad that is left to the one given by number."""
+    wanted = flights.rotation(np.radians(np.array(params.turn_mdeg) / 1000))
+    return _angles(wanted @ flights.rotation(given.angles).T)
 
 
 def _solve(given: Given, found, pairs, params: StripsParams) -> "boresight.Solved":
-    problem = boresight.Problem(
-        given.flight, found, pairs, given.lever, "lever" in params.solve, "scale" in params.solve
-    )
+    solving = "lever" in params.solve, "scale" in params.solve
+    problem = boresight.Problem(given.flight, found, pairs, given.lever, *solving)
+    if params.turn_mdeg:
+        return boresight.as_given(problem, _given_turn(params, given))
     return boresight.solve(problem)
 
 
-def _signed(given: Given, choices, found, pairs, params: StripsParams):
+def signed(given: Given, choices, found, pairs, params: StripsParams):
     """The flight with the reading of roll and pitch under which the passes agree best."""
     step = max(len(pairs.a) // MOST, 1)
     some, tried = patches.Pairs(pairs.a[::step], pairs.b[::step]), []
@@ -300,13 +153,53 @@ def _angles(matrix: np.ndarray) -> np.ndarray:
     return np.array([roll, -np.arcsin(np.clip(matrix[2, 0], -1, 1)), np.arctan2(matrix[1, 0], matrix[0, 0])])
 
 
-def _by_pair(found, pairs, off: np.ndarray) -> dict[str, float]:
-    """Usual misfit (mm) of each pair of passes, numbered from 1."""
-    out, a, b = {}, found.number[pairs.a], found.number[pairs.b]
+def _pairs_of(found, pairs):
+    """(name, mask) of each pair of passes, numbered from 1."""
+    a, b = found.number[pairs.a], found.number[pairs.b]
     for one, two in np.unique(np.c_[a, b], axis=0):
-        mine = off[(a == one) & (b == two)]
-        out[f"{one + 1}-{two + 1}"] = float(1482.6 * np.median(np.abs(mine)))
+        yield f"{one + 1}-{two + 1}", (a == one) & (b == two)
+
+
+def _usual(off: np.ndarray) -> float:
+    return float(1482.6 * np.median(np.abs(off)))
+
+
+def _by_pair(found, pairs, off: np.ndarray) -> dict[str, float]:
+    """Usual misfit (mm) of each pair of passes."""
+    return {name: _usual(off[mine]) for name, mine in _pairs_of(found, pairs)}
+
+
+def _plan_and_height(found, pairs, off: np.ndarray) -> dict[str, dict[str, float | None]]:
+    """Usual misfit (mm) of each pair of passes across leaning surfaces in plan, and of level ones in height;
+    None where there are fewer than ``LEAST`` of them.
+    """
+    up = np.abs(found.normal[pairs.a, 2])
+    level, lean = up > LEVEL, np.sqrt(np.maximum(1 - up**2, 1e-6))
+    out = {}
+    for name, mine in _pairs_of(found, pairs):
+        flat, slope = off[mine & level], (off / lean)[mine & ~level]
+        out[name] = {
+            "height": _usual(flat) if len(flat) >= LEAST else None,
+            "plan": _usual(slope) if len(slope) >= LEAST else None,
+        }
     return out
+
+
+def apart(found, pairs, off: np.ndarray) -> Figures:
+    """Misfits (m) of pairs of patches as figures, by pair of passes."""
+    return {
+        "pairs": len(off),
+        "apart_mm": _plan_and_height(found, pairs, off),
+        "histograms": _histograms(found, pairs, off),
+    }
+
+
+def _histograms(found, pairs, off: np.ndarray) -> dict:
+    """Misfits (mm) of each pair of passes in bars that all have in common."""
+    reach = max(float(np.quantile(np.abs(off), 0.99)) * 1000, 0.1)
+    edges = np.linspace(-reach, reach, BARS + 1)
+    each = {n: np.histogram(off[m] * 1000, edges)[0].tolist() for n, m in _pairs_of(found, pairs)}
+    return {"edges_mm": edges.tolist(), "counts": each}
 
 
 def _figures(given: Given, last, first) -> dict:
@@ -314,11 +207,15 @@ def _figures(given: Given, last, first) -> dict:
     sigma = np.sqrt(np.diag(solved.covariance))
     out = {
         "angles_mdeg": [float(v) for v in np.degrees(given.angles) * 1000],
-        "sigma_mdeg": [float(v) for v in np.degrees(sigma[:3]) * 1000],
+        "sigma_mdeg": [float(v) if np.isfinite(v) else None for v in np.degrees(sigma[:3]) * 1000],
         "lever_mm": [float(v) for v in given.lever * 1000],
         "before_mm": _by_pair(first[0], first[1], first[2].before),
         "after_mm": _by_pair(found, pairs, solved.after),
-        "correlation": np.round(solved.correlation, 3).tolist(),
+        "before_apart_mm": _plan_and_height(first[0], first[1], first[2].before),
+        "after_apart_mm": _plan_and_height(found, pairs, solved.after),
+        "histograms": _histograms(found, pairs, solved.after),
+        "shifts_mm": (given.shifts * 1000).tolist(),
+        "correlation": np.round(np.nan_to_num(solved.correlation), 3).tolist(),
         "unknowns": list(solved.names),
         "pass_shift_mm": float(solved.spread * 1000),
         "pairs": len(pairs.a),

@@ -31,6 +31,8 @@ def build(workspace: str, find: str = "", changed: int = 0) -> dict:
         "deleted": deleted,
         "find": find,
         "many": Row.select().count() > 0,
+        "flight": Row.get_or_none(name=keeping.DEMO) is not None
+        and Row.get_or_none(name=keeping.FLIGHT) is None,
         "just": next((r for r in deleted if r["id"] == changed), None),
     }
 

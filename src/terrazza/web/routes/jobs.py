@@ -2,6 +2,8 @@
 
 import os
 import shutil
+import subprocess
+import sys
 import uuid
 from typing import Annotated
 
@@ -9,7 +11,7 @@ from fastapi import APIRouter, BackgroundTasks, File, Form, Request, UploadFile
 from fastapi.responses import FileResponse, RedirectResponse, Response
 
 from terrazza.db import queries
-from terrazza.errors import InputError
+from terrazza.errors import InputError, StateError
 from terrazza.web import pages
 from terrazza.web.contexts import jobs as jobs_context
 from terrazza.web.contexts import page as page_context
@@ -30,6 +32,17 @@ def index(request: Request, find: str = "", just: int = 0) -> Response:
 def create(request: Request, name: Annotated[str, Form()] = "") -> Response:
     job = queries.create_job(request.app.state.workspace, name)
     return RedirectResponse(f"/jobs/{job.id}/import", 303)
+
+
+@router.post("/jobs/flight")
+def flight(request: Request) -> Response:
+    """Make the demo's flight, in a process of its own, and open it."""
+    workspace = request.app.state.workspace
+    words = ["-m", "terrazza.cli.main", "demo", "--flight", "--workspace", workspace]
+    done = subprocess.run([sys.executable, *words], capture_output=True, text=True, timeout=300)
+    if done.returncode:
+        raise StateError("The demo's flight could not be made.", done.stderr.strip()[-300:])
+    return RedirectResponse(f"/jobs/{queries.job_by(name=keeping.FLIGHT).id}/register", 303)
 
 
 @router.post("/jobs/restored")

@@ -1,0 +1,256 @@
+"""A flight read from its trajectory: what helpers need to know of it, how it covers the points, and the small
+surfaces that its passes share.
+"""
+
+import itertools
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from terrazza.core.geometry import rigid
+from terrazza.core.progress import Progress
+from terrazza.errors import InputError, ParamsError, StateError
+from terrazza.later import later
+from terrazza.operations.pieces import reading
+from terrazza.operations.pieces.surfaces import CloudPiece
+from terrazza.operations.spine.base import Params, field, scans_field
+from terrazza.operations.spine.job import Job, Scan
+from terrazza.store.cloud import Cloud
+
+conventions = later("terrazza.core.strips.conventions")
+flights = later("terrazza.core.strips.flight")
+lows = later("terrazza.core.classify.lows")
+patches = later("terrazza.core.strips.patches")
+systems = later("terrazza.core.georef.systems")
+
+WIDER, FINEST, COARSEST = 4.0, 0.4, 6.0  # usual distances from point to point of a cell; m
+SAMPLE = 300_000
+COVERED = 0.999  # share of the points below which the cover of a path is told
+
+
+class FlightParams(Params):
+    trajectory: str = field(
+        "Trajectory", role="read", help="Text: time, place and three angles, in any order."
+    )
+    columns: str = field(
+        "Columns",
+        "",
+        max_length=400,
+        help="A word a column: time x y z roll pitch heading, or -; empty: by the header or the numbers.",
+    )
+    signs: Literal["auto", "+ +", "+ -", "- +", "- -"] = field(
+        "Signs of roll and pitch",
+        "auto",
+        help="Roll positive left side up, pitch positive nose down; auto: by which the strips agree better.",
+    )
+    crs: str = field("Coordinate system", "", max_length=400, help="Of the trajectory, where it is another.")
+    lever: list[float] = field(
+        "Lever arm",
+        list,
+        unit="m",
+        max_length=3,
+        help="x forward, y left, z up, that the cloud was made with.",
+    )
+    scans: list[int] = scans_field("Empty: all that have times.")
+
+
+@dataclass(frozen=True)
+class Given:
+    """What helpers need of a flight: how points' times become its own, its passes, and a first time; grid
+    coordinates are counted from ``origin``.
+    """
+
+    flight: "flights.Flight"
+    passes: tuple
+    origin: np.ndarray
+    shift: float
+    own_lever: np.ndarray
+    angles: np.ndarray
+    lever: np.ndarray
+    scale: float
+    cell: float
+    shifts: np.ndarray  # (passes, 3) m, of each as a whole
+
+    def moved(self, cloud: Cloud, start: int, stop: int, pose: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Points of a stretch as corrected so far, and their times."""
+        when = np.asarray(cloud.read("time", start, stop), float) + self.shift
+        xyz = rigid.apply(pose, cloud.xyz(start, stop)) - self.origin
+        known = self.angles, self.own_lever, self.lever, self.scale
+        out = flights.corrected(self.flight, xyz, when, *known)
+        if self.shifts.any():
+            number = flights.numbers(self.passes, when)
+            out[number >= 0] += self.shifts[number[number >= 0]]
+        return out, when
+
+
+@dataclass(frozen=True)
+class Cover:
+    """Shares of the points that the path covers and that lie on its passes, in gaps of it, and before or
+    after it; its gaps (start, end), s; how many of its times came twice.
+    """
+
+    path: float
+    passes: float
+    in_gaps: float
+    gaps: tuple[tuple[float, float], ...]
+    twice: int
+
+    @property
+    def figures(self) -> dict:
+        told = {"path": self.path, "passes": self.passes, "in_gaps": self.in_gaps, "times_twice": self.twice}
+        return told | {"gaps": [list(g) for g in self.gaps]}
+
+    @property
+    def doubts(self) -> list[str]:
+        out = []
+        if self.path < COVERED:
+            out.append(
+                f"{1 - self.path:.1%} of the points were taken before or after the path or in its gaps "
+                f"({len(self.gaps)} of more than {flights.GAP:g} s): they stay as they are."
+            )
+        if self.twice:
+            out.append(f"{self.twice:,} times of the path came twice; the first place of each was kept.")
+        return out
+
+
+def _cover(time: np.ndarray, when: np.ndarray, found, twice: int) -> Cover:
+    """Of a path with times (n,) over an even share of the points, taken ``when``."""
+    broken = np.flatnonzero(np.diff(time) > flights.GAP)
+    gaps = tuple((float(time[k]), float(time[k + 1])) for k in broken)
+    inside = (when >= time[0]) & (when <= time[-1])
+    lost = np.isin(np.searchsorted(time, when) - 1, broken) & inside
+    on = flights.numbers(found, when) >= 0
+    return Cover(float((inside & ~lost).mean()), float(on.mean()), float(lost.mean()), gaps, twice)
+
+
+def flown(job: Job, params: FlightParams) -> list[Scan]:
+    """The scans that parameters mean: those with times."""
+    scans = [
+        s for s in job.need_scans(params.scans, placed=True) if params.scans or job.cloud(s.id).has("time")
+    ]
+    without = next((s.name for s in scans if not job.cloud(s.id).has("time")), "")
+    if without or not scans:
+        raise StateError(
+            f"The points of “{without or 'all scans'}” have no times.", "Import them with the time of each."
+        )
+    if len(params.lever) not in (0, 3):
+        raise ParamsError("register.strips: “lever” needs three numbers.", "Give x, y and z.")
+    return scans
+
+
+def flight_of(job: Job, scans: list[Scan], params: FlightParams) -> tuple["Given", str, list, "Cover"]:
+    """The flight as far as the path tells it, how it was read, the choices that are left for its angles, and
+    how the path covers the points.
+    """
+    low, high, sampled = _extent(job, scans)
+    when = float(sampled.min()), float(sampled.max())
+    path = job.input(params.trajectory, "The trajectory")
+    columns, unnamed, degrees = reading.flight(path, tuple(params.columns.split()))
+    if params.crs or degrees:
+        columns = _projected(job, columns, params.crs or "EPSG:4326")
+    columns = conventions.named(columns, unnamed, low, high, when)
+    missing = {"time", "x", "y", "z", "heading"} - set(columns)
+    if missing:
+        raise InputError(f"The trajectory has no {min(missing)}.", "Name its columns.")
+    order = np.argsort(columns["time"], kind="stable")
+    fresh = np.r_[True, np.diff(columns["time"][order]) > 0]
+    twice, order = int((~fresh).sum()), order[fresh]
+    columns = {n: v[order] for n, v in columns.items()}
+    time, origin = columns["time"], (low + high) / 2
+    xyz = np.stack([columns[a] for a in "xyz"], 1) - origin
+    meets = conventions.shifted(time, when)
+    if meets is None:
+        raise InputError(
+            f"The times of the trajectory ({time[0]:.1f} to {time[-1]:.1f} s) and of the points "
+            f"({when[0]:.1f} to {when[1]:.1f} s) do not meet.",
+            "Choose the trajectory of this flight.",
+        )
+    if (np.abs(np.median(xyz, 0)) > 20 * np.maximum(high - low, 100)).any():
+        raise InputError(
+            "The trajectory lies far from the points.", "Name its coordinate system, or its columns."
+        )
+    told = conventions.heading(columns["heading"], time, xyz)
+    if told.off > conventions.CRAB:
+        raise InputError("No column of the trajectory is a heading along its path.", "Name its columns.")
+    names = ("roll", "pitch") if {"roll", "pitch"} <= set(columns) else ("a", "b")
+    if not set(names) <= set(columns):
+        raise InputError("The trajectory has no roll and pitch.", "Export it with its attitude.")
+    turns = [names] if names[0] == "roll" else [names, names[::-1]]
+    signs = ["+ +", "+ -", "- +", "- -"] if params.signs == "auto" else [params.signs]
+    level = {n: columns[n] * told.unit for n in names}
+    choices = []
+    for (one, two), sign in itertools.product(turns, signs):
+        roll, pitch = (v * (1 if s == "+" else -1) for v, s in zip((level[one], level[two]), sign.split()))
+        choices.append(
+            (f"roll {sign[0]}, pitch {sign[2]}", np.stack([roll, pitch, told.of(columns["heading"])], 1))
+        )
+    lever = np.array(params.lever or [0.0] * 3)
+    flight = flights.Flight(time, xyz, choices[0][1])
+    found = tuple(flights.passes(flight))
+    if len(found) < 2:
+        raise StateError("The path has fewer than two straight passes.", "Give the whole trajectory.")
+    read = told.words + (f", times in {meets[0]}" if meets[0] else "")
+    cell = _cell(job, scans, found, meets[1])
+    none, still = np.zeros(3), np.zeros((len(found), 3))
+    cover = _cover(time, sampled + meets[1], found, twice)
+    return Given(flight, found, origin, meets[1], lever, none, lever, 1.0, cell, still), read, choices, cover
+
+
+def _projected(job: Job, columns: dict, code: str) -> dict:
+    crs = job.get("crs")
+    if crs is None:
+        raise StateError("The job has no coordinate system.", "Name it first, or give the path in its grid.")
+    x, y, z = systems.between(code, crs["wkt"], *(columns[a] for a in "xyz"))
+    return columns | {"x": x, "y": y, "z": z}
+
+
+def _cell(job: Job, scans: list[Scan], found: tuple, shift: float) -> float:
+    """The edge (m) of patches: some points of one pass lie in each."""
+    total, places, numbers = sum(s.points for s in scans), [], []
+    for scan in scans:
+        cloud = job.cloud(scan.id)
+        some = cloud.sample(max(SAMPLE * scan.points // total, 1000))
+        places.append(rigid.apply(job.grid_pose(scan), cloud.at(some)))
+        numbers.append(flights.numbers(found, cloud.pick("time", some) + shift))
+    xyz, number = np.concatenate(places), np.concatenate(numbers)
+    if not (number >= 0).any():
+        raise StateError("No point was taken on a straight pass.", "Choose the trajectory of this flight.")
+    mine = xyz[number == np.bincount(number[number >= 0]).argmax()]
+    spacing = lows.usual_distance(mine) * np.sqrt(min(len(xyz) / total, 1.0))
+    return float(np.clip(WIDER * spacing, FINEST, COARSEST))
+
+
+def _extent(job: Job, scans: list[Scan]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Lowest and highest coordinates (3,) in the grid, and the times of an even share of the points."""
+    xyz, when = [], []
+    for scan in scans:
+        cloud = job.cloud(scan.id)
+        some = cloud.sample(SAMPLE)
+        xyz.append(rigid.apply(job.grid_pose(scan), cloud.at(some)))
+        when.append(cloud.pick("time", some))
+    xyz, when = np.concatenate(xyz), np.concatenate(when)
+    return xyz.min(0), xyz.max(0), when
+
+
+def shared(job: Job, scans: list[Scan], given: Given, progress: Progress) -> "patches.Patches":
+    """The small planes of all passes, as corrected so far."""
+    pieces = [
+        (CloudPiece.of(job, s), job.grid_pose(s), start, stop)
+        for s in scans
+        for start, stop in job.cloud(s.id).blocks()
+    ]
+    total = patches.Sums.none()
+    sizes = [stop - start for *_, start, stop in pieces]
+    for one in job.fleet.each(_summed, pieces, sizes, progress, "Looking at surfaces", given, light=True):
+        total = total.with_(one)
+    return patches.planes(total, given.cell, given.flight.time[0])
+
+
+def _summed(piece, given: Given, progress: Progress) -> "patches.Sums":
+    of, pose, start, stop = piece
+    cloud = of.open()
+    xyz, when = given.moved(cloud, start, stop, pose)
+    number = np.where(cloud.kept(start, stop), flights.numbers(given.passes, when), -1)
+    progress.advance(stop - start, stop - start)
+    return patches.sums(xyz, when, number, given.cell, given.flight.time[0])
