@@ -7,11 +7,11 @@ import pytest
 from PIL import Image
 
 from terrazza.core.geometry import rigid
-from terrazza.core.strips import conventions, flight, under
+from terrazza.core.strips import conventions, flight, patches, under
 from terrazza.db import queries
 from terrazza.operations.spine import fieldbook, health
 from terrazza.operations.spine.fieldbook import undo
-from tests import flown
+from tests import driven, flown
 from tests.run import must, opened, perform
 
 pytestmark = pytest.mark.usefixtures("alone")
@@ -61,6 +61,27 @@ def test_the_turn_comes_out_however_the_path_is_written(workspace, tmp_path, how
     assert health.check(opened(*job)) == []
     undo(queries.done_entries(job[1])[-1])
     assert np.array_equal(grid(job)[0], before)
+
+
+@pytest.mark.parametrize(("seed", "routes"), [(0, driven.BOTH), (3, driven.THREE)])
+def test_a_street_driven_up_and_down(workspace, tmp_path, seed, routes):
+    """To 0.002° and within σ, from a trajectory without a header whose headings lie east and west alone: how
+    they are counted, and which column is roll, the strips have to tell.  The road is one level, places are
+    seen by two rings seconds apart.
+    """
+    rng = np.random.default_rng(seed)
+    turn = np.radians(rng.normal(0, 0.4, 3))
+    made = driven.drive(rng, turn, routes, shift=0.01 * (seed % 2), dense=1500)
+    job, path = imported(workspace, tmp_path, made)
+    before, when = grid(job)
+    figures = must(*job, "register.strips", trajectory=path)
+    off = np.array(figures["angles_mdeg"]) - np.degrees(turn) * 1000
+    assert np.abs(off).max() < 2.0 and (np.abs(off) < 4 * np.array(figures["sigma_mdeg"]) + 0.1).all(), off
+    assert "counter-clockwise from east" in " ".join(figures["read"])
+    true = made.true[np.argsort(made.when, kind="stable")] + [500_000, 4_600_000, 0]
+    order = np.argsort(when, kind="stable")
+    error = lambda xyz: np.median(np.linalg.norm(xyz[order] - true, axis=1))
+    assert error(grid(job)[0]) < 0.6 * error(before)
 
 
 def test_what_the_passes_do_not_hold_is_said(workspace, tmp_path):
@@ -184,6 +205,30 @@ def test_the_plane_under_a_place_is_the_robust_one(seed):
         found = under.above(np.c_[xy, z] + [10, 20, 5], np.array([10.0, 20, 5]))
         squares.append(((found.off - 0.05) / found.sigma) ** 2)
     assert 0.6 < np.mean(squares) < 1.8
+
+
+@pytest.mark.parametrize("level", [0.0, 0.37, 5.0])
+def test_patches_of_a_level_are_as_sure_as_they_say(level):
+    """Also where the level is a wall of cells, which would cut its noise in two: mean e²/σ² of middles."""
+    rng = np.random.default_rng(9)
+    xyz = np.c_[rng.uniform(0, 60, (90_000, 2)), level + rng.normal(0, 0.01, 90_000)]
+    for cell in (0.8, 1.6, 3.2):
+        found = patches.sums(xyz, np.zeros(len(xyz)), np.zeros(len(xyz), np.int64), cell, 0.0)
+        made = patches.planes(found, cell, 0.0)
+        if len(made.at):  # or the next size has them
+            assert 0.8 < np.mean(((made.at[:, 2] - level) / made.sigma) ** 2) < 1.25 and len(made.at) > 200
+        assert len(made.at) or cell == 0.8
+
+
+def test_what_one_pass_sees_twice_is_two_patches():
+    rng = np.random.default_rng(3)
+    xyz, number = np.c_[rng.uniform(0, 2, (900, 2)), rng.normal(0.3, 0.01, 900)], np.zeros(900, np.int64)
+    time = np.where(np.arange(900) < 450, 10.2, 13.4) + rng.uniform(0, 0.3, 900)
+    made = patches.planes(patches.sums(xyz, time, number, 4.0, 0.0), 4.0, 0.0)
+    assert len(made.at) == 2 and np.allclose(np.sort(made.time), [10.35, 13.55], atol=0.03)
+    far = np.r_[xyz, [[4e6, 0, 0]]]
+    sums = patches.sums(far, np.r_[time, 1], np.r_[number, 0], 4.0, 0.0)
+    assert sums.many.sum() == 900, "cells have numbers up to some hundred kilometres"
 
 
 def test_rotations_are_scipys():

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from terrazza.core.strips.flight import Flight, rotation
-from terrazza.core.strips.patches import Pairs, Patches
+from terrazza.core.strips.patches import Pairs, Patches, apart_by
 
 ROUNDS = 12
 LOOSE = np.radians(3.0)  # a turn is no larger, or so
@@ -27,7 +27,8 @@ ANGLES, LEVERS = ("roll", "pitch", "heading"), ("lever x", "lever y", "lever z")
 class Solved:
     """``angles`` (3,) rad, ``lever`` (3,) m, range ``scale``; ``covariance`` (p, p) and ``names`` (p,) of
     what was solved; ``shifts`` (passes, 3) m and what they spread, ``spread`` m; residuals along the normals
-    ``before`` and ``after`` (k,) m, ``weight`` (k,), and ``factor``, how much larger they are than the
+    ``before`` and ``after`` (k,) m, what is ``left`` (k,) m with the shifts, ``weight`` (k,), and
+    ``factor``, how much larger they are than the
     patches let expect.
     """
 
@@ -42,6 +43,7 @@ class Solved:
     after: np.ndarray
     weight: np.ndarray
     factor: float
+    left: np.ndarray
 
     @property
     def correlation(self) -> np.ndarray:
@@ -107,7 +109,7 @@ def solve(problem: Problem) -> Solved:
     """The unknowns from all pairs; at least some dozens are needed."""
     p, passes = len(problem.names), int(problem.patches.number.max()) + 1
     first, second = problem.patches.number[problem.pairs.a], problem.patches.number[problem.pairs.b]
-    sigma = np.hypot(problem.patches.sigma[problem.pairs.a], problem.patches.sigma[problem.pairs.b])
+    sigma = apart_by(problem.patches, problem.pairs)
     values, spread, factor = np.zeros(p), 0.01, 3.0
     shifts = np.zeros((passes, 3))
     before = problem.misfit(values, problem.normal(values))
@@ -129,11 +131,11 @@ def solve(problem: Problem) -> Solved:
         inverse = np.linalg.inv(matrix)
         spread = _spread(shifts, inverse[p:, p:], hold[p:])
     covariance = _covariance(inverse, design, weight, apart, group)
-    after = problem.misfit(values, problem.normal(values))
-    angles, lever, scale = problem.unpacked(values)
-    return Solved(
-        angles, lever, scale, covariance[:p, :p], problem.names, shifts, spread, before, after, weight, factor
-    )
+    normal = problem.normal(values)
+    after = problem.misfit(values, normal)
+    left = after + ((shifts[first] - shifts[second]) * normal).sum(1)
+    told = (problem.names, shifts, spread, before, after, weight, factor, left)
+    return Solved(*problem.unpacked(values), covariance[:p, :p], *told)
 
 
 def as_given(problem: Problem, angles: np.ndarray) -> Solved:
@@ -144,7 +146,7 @@ def as_given(problem: Problem, angles: np.ndarray) -> Solved:
     after = problem.misfit(values, problem.normal(values))
     unknown = np.full((p, p), np.nan)
     passes = int(problem.patches.number.max()) + 1
-    told = (problem.names, np.zeros((passes, 3)), 0.0, before, after, np.ones(len(after)), 1.0)
+    told = (problem.names, np.zeros((passes, 3)), 0.0, before, after, np.ones(len(after)), 1.0, after)
     return Solved(np.asarray(angles, float), problem.own_lever, 1.0, unknown, *told)
 
 

@@ -12,6 +12,7 @@ from terrazza.errors import InputError
 
 WEEK, ADJUSTED = 604_800.0, 1e9  # s: of a GPS week; GPS seconds less this are adjusted standard time
 CRAB = np.radians(40.0)  # by which a craft may point beside its course
+NEAR = np.radians(0.3)  # ways of counting that fit the courses as well as that cannot be told by them
 QUARTERS = ("east", "north", "west", "south")
 
 
@@ -37,24 +38,29 @@ class Heading:
         return f"heading {way} from {QUARTERS[self.quarter]}, {unit}"
 
 
-def heading(values: np.ndarray, time: np.ndarray, xyz: np.ndarray) -> Heading:
-    """How a column of headings (n,) is counted, by the courses of the straight pieces of the path."""
+def headings(values: np.ndarray, time: np.ndarray, xyz: np.ndarray) -> list[Heading]:
+    """How a column of headings (n,) may be counted, by the courses of the straight pieces of the path: the
+    ways that fit all of them about as well as the best, which comes first.
+    """
     flat = Flight(time, xyz, np.zeros((len(time), 3)))
     found = passes(flat)
     if not found:
         raise InputError("The trajectory has no straight piece.", "Choose the path of the whole flight.")
-    use = np.concatenate([np.flatnonzero((time >= p.start) & (time <= p.end)) for p in found])
-    course = np.concatenate([np.full(((time >= p.start) & (time <= p.end)).sum(), p.course) for p in found])
-    best = None
+    pieces = [(np.flatnonzero((time >= p.start) & (time <= p.end)), p.course) for p in found]
+    tried = []
     for unit in (np.pi / 180, 1.0):
-        for sense in (-1, 1):
+        for sense in (1, -1):
             for quarter in range(4):
-                off = sense * values[use] * unit + quarter * np.pi / 2 - course
-                off = np.abs((off + np.pi) % (2 * np.pi) - np.pi)
-                one = Heading(sense, quarter, unit, float(np.median(off)))
-                if best is None or one.off < best.off - 1e-9:
-                    best = one
-    return best
+                off = [sense * values[i] * unit + quarter * np.pi / 2 - course for i, course in pieces]
+                worst = max(float(np.median(np.abs((o + np.pi) % (2 * np.pi) - np.pi))) for o in off)
+                tried.append(Heading(sense, quarter, unit, worst))
+    tried.sort(key=lambda one: one.off)
+    return [one for one in tried if one.off < tried[0].off + NEAR]
+
+
+def heading(values: np.ndarray, time: np.ndarray, xyz: np.ndarray) -> Heading:
+    """The best of ``headings``."""
+    return headings(values, time, xyz)[0]
 
 
 def named(columns: dict[str, np.ndarray], unnamed: np.ndarray, low, high, when) -> dict[str, np.ndarray]:

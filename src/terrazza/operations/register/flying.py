@@ -170,7 +170,8 @@ def flight_of(job: Job, scans: list[Scan], params: FlightParams) -> tuple["Given
         raise InputError(
             "The trajectory lies far from the points.", "Name its coordinate system, or its columns."
         )
-    told = conventions.heading(columns["heading"], time, xyz)
+    counted = conventions.headings(columns["heading"], time, xyz)
+    told = counted[0]
     if told.off > conventions.CRAB:
         raise InputError("No column of the trajectory is a heading along its path.", "Name its columns.")
     names = ("roll", "pitch") if {"roll", "pitch"} <= set(columns) else ("a", "b")
@@ -180,17 +181,21 @@ def flight_of(job: Job, scans: list[Scan], params: FlightParams) -> tuple["Given
     signs = ["+ +", "+ -", "- +", "- -"] if params.signs == "auto" else [params.signs]
     level = {n: columns[n] * told.unit for n in names}
     choices = []
-    for (one, two), sign in itertools.product(turns, signs):
+    for way, (one, two), sign in itertools.product(counted, turns, signs):
         roll, pitch = (v * (1 if s == "+" else -1) for v, s in zip((level[one], level[two]), sign.split()))
         choices.append(
-            (f"roll {sign[0]}, pitch {sign[2]}", np.stack([roll, pitch, told.of(columns["heading"])], 1))
+            (
+                f"roll {sign[0]}, pitch {sign[2]}" + f", {way.words}" * (len(counted) > 1),
+                np.stack([roll, pitch, way.of(columns["heading"])], 1),
+            )
         )
     lever = np.array(params.lever or [0.0] * 3)
     flight = flights.Flight(time, xyz, choices[0][1])
     found = tuple(flights.passes(flight))
     if len(found) < 2:
         raise StateError("The path has fewer than two straight passes.", "Give the whole trajectory.")
-    read = told.words + (f", times in {meets[0]}" if meets[0] else "")
+    known = [told.words] * (len(counted) == 1) + [f"times in {meets[0]}"] * bool(meets[0])
+    read = ", ".join(known) or "heading by the strips"
     cell = _cell(job, scans, found, meets[1])
     none, still = np.zeros(3), np.zeros((len(found), 3))
     cover = _cover(time, sampled + meets[1], found, twice)

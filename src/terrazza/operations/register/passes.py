@@ -9,7 +9,7 @@ from terrazza.later import later
 from terrazza.operations.clean.shelves import shelve
 from terrazza.operations.pieces import portions
 from terrazza.operations.register.flying import FlightParams, Given, flight_of, flown
-from terrazza.operations.register.strips import StripsParams, signed, surfaces
+from terrazza.operations.register.strips import StripsParams, signed, sized, surfaces
 from terrazza.operations.spine.base import Figures, Operation, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.store.cloud import Cloud
@@ -83,7 +83,8 @@ def _signed(job: Job, scans, given: Given, choices: list, progress: Progress):
     if len(choices) == 1:
         return given, choices[0][0], []
     try:
-        found, pairs = surfaces(job, scans, given, Part(progress, 0, 0.5))
+        given = sized(job, scans, given, Part(progress, 0, 0.3))
+        found, pairs = surfaces(job, scans, given, Part(progress, 0.3, 0.5))
     except StateError as error:
         return given, choices[0][0], [f"Signs of roll and pitch are not told: {error}"]
     return signed(given, choices, found, pairs, StripsParams(trajectory=""))

@@ -4,10 +4,10 @@ import os
 
 import numpy as np
 
-from terrazza.core.progress import Progress
+from terrazza.core.progress import Part, Progress
 from terrazza.later import later
 from terrazza.operations.register.flying import FlightParams, flight_of, flown
-from terrazza.operations.register.strips import apart, surfaces
+from terrazza.operations.register.strips import apart, sized, surfaces
 from terrazza.operations.spine.base import Figures, Operation, field, operation
 from terrazza.operations.spine.job import Job
 
@@ -38,7 +38,8 @@ class Differences(Operation):
         scans = flown(job, params)
         path = job.output(params.path, ".tif")
         given, _, _, cover = flight_of(job, scans, params)
-        found, pairs = surfaces(job, scans, given, progress)
+        given = sized(job, scans, given, Part(progress, 0, 0.7))
+        found, pairs = surfaces(job, scans, given, Part(progress, 0.7, 1))
         a, b = found.at[pairs.a], found.at[pairs.b]
         normal = found.normal[pairs.a] + found.normal[pairs.b]
         normal /= np.linalg.norm(normal, axis=1)[:, None]

@@ -12,7 +12,14 @@ from terrazza.core.progress import Part, Progress
 from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations.pieces import positions
-from terrazza.operations.register.flying import FlightParams, Given, flight_of, flown, shared
+from terrazza.operations.register.flying import (
+    COARSEST,
+    FlightParams,
+    Given,
+    flight_of,
+    flown,
+    shared,
+)
 from terrazza.operations.spine.base import Figures, Operation, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.store.cloud import Cloud
@@ -24,6 +31,7 @@ patches = later("terrazza.core.strips.patches")
 ROUNDS = 3  # of solving, each on points corrected as far as the last one came
 REACH = 0.75  # cells from patch to patch
 FEWEST = 60  # pairs of patches
+LARGER, ENOUGH = (1.0, 2.0, 4.0, 8.0), 0.5  # patches that are tried; share of what the best tell
 LEVEL, LEAST, BARS = 0.97, 20, 24  # of a normal, upwards; patches that tell a misfit; of a histogram
 MOST = 20_000  # pairs that signs are told by
 BETTER = 25.0  # squares of σ by which one reading of the angles has to fit better to be told from another
@@ -77,8 +85,9 @@ class Strips(Operation):
     def _solved(self, job, scans, params, given, choices, progress):
         """The flight with its angles solved, the last solution, the first, how signs were read, doubts."""
         words, doubt, first = choices[0][0], [], None
+        given = sized(job, scans, given, Part(progress, 0, 0.2))
         for turn in range(ROUNDS):
-            part = Part(progress, 0.7 * turn / ROUNDS, 0.7 * (turn + 1) / ROUNDS)
+            part = Part(progress, 0.2 + 0.5 * turn / ROUNDS, 0.2 + 0.5 * (turn + 1) / ROUNDS)
             found, pairs = surfaces(job, scans, given, part)
             if turn == 0 and len(choices) > 1:
                 given, words, doubt = signed(given, choices, found, pairs, params)
@@ -92,6 +101,21 @@ class Strips(Operation):
             if params.turn_mdeg and turn:
                 break
         return given, (found, pairs, solved), first, words, doubt
+
+
+def sized(job: Job, scans, given: Given, progress: Progress) -> Given:
+    """The flight with patches as small as tells most of what larger ones would: lines of a scanner may lie
+    much farther apart than the points on them.
+    """
+    cells = [c for c in (given.cell * k for k in LARGER) if c <= COARSEST] or [given.cell]
+    told = []
+    for k, cell in enumerate(cells):
+        one = replace(given, cell=cell)
+        found = shared(job, scans, one, Part(progress, k / len(cells), (k + 1) / len(cells)))
+        pairs = patches.pairs(found, REACH * cell)
+        told.append(float((1 / patches.apart_by(found, pairs) ** 2).sum()))
+    enough = next(c for c, t in zip(cells, told) if t >= ENOUGH * max(told))
+    return replace(given, cell=enough)
 
 
 def surfaces(job: Job, scans, given: Given, progress: Progress):
@@ -134,15 +158,16 @@ def signed(given: Given, choices, found, pairs, params: StripsParams):
     for words, attitude in choices:
         one = replace(given, flight=replace(given.flight, attitude=attitude))
         solved = _solve(one, found, some, params)
-        tried.append((solved.after, words, one))
-    usual = min(1.4826 * float(np.median(np.abs(after))) for after, *_ in tried)
-    costs = [boresight.cost(after, usual) for after, *_ in tried]
+        tried.append((solved.left, words, one))
+    usual = min(1.4826 * float(np.median(np.abs(left))) for left, *_ in tried)
+    costs = [boresight.cost(left, usual) for left, *_ in tried]
     near = [t for t, cost in zip(tried, costs) if cost - min(costs) < BETTER]
     chosen, doubt = near[0], []
     if len(near) > 1:
+        other = next((t[1] for t in near if t[1] != chosen[1]), "the columns exchanged")
         doubt = [
-            f"The strips agree as well with {' or '.join(t[1] for t in near)}: {chosen[1]} was taken; the "
-            "difference hardly matters where the angles are small."
+            f"The strips agree as well with {len(near) - 1} other readings of the angles, such as {other}: "
+            f"{chosen[1]} was taken; the difference hardly matters where the angles are small."
         ]
     return chosen[2], chosen[1], doubt
 
