@@ -19,7 +19,8 @@ const view = {
   down: [0, 90, 179],
   elevation: [0, 90, 179].map((k) => Math.PI / 2 - (k * Math.PI) / 180),
 };
-const scan = { id: 4, name: "A", pose: turned, scale: [0.001, 0.001, 0.001], offset: [1, 2, 3], view };
+const scan = { id: 4, name: "A", pose: turned, scale: [0.001, 0.001, 0.001], offset: [1, 2, 3] };
+const from = { scan: 4, stop: 0, name: "A", file: "views/4.jpg", pose: turned, ...view };
 const part = (name, level, middle, count = 10) => ({ name, scan: 4, level, count, middle, radius: 1 });
 
 // The scripts run as a page would run them, one after the other, over one JOB.
@@ -29,6 +30,7 @@ function opened(more = {}) {
   const job = {
     origin: [600, 200, 50],
     scans: [scan],
+    views: [from],
     parts: [],
     plan: { corner: [590, 220], pixel: 0.5, width: 100, height: 80 },
     ...more,
@@ -97,7 +99,7 @@ test("coarse points of everything come first, then finer ones nearby, to the bud
 
 test("the plan puts places where they lie, and goes nearer about the pointer", () => {
   const { ask } = opened();
-  ask("Object.assign(FLAT, { scale: 2, x: 10, y: 20 })");
+  ask("Object.assign(FLAT, { scale: 2, x: 10, y: 20 }); globalThis.look = { plan: JOB.plan }");
   near(Array.from(ask("planPixel([591, 219])")), [10 + 4, 20 + 4]);
   const before = Array.from(ask("flatPlace(100, 50)"));
   ask("zoomFlat(100, 50, 3)");
@@ -110,13 +112,13 @@ test("a view shows a place in the direction it is in, and picks it back", () => 
   ask("Object.assign(FLAT, { scale: 1, x: 0, y: 0 })");
   // in the scan's own frame 3 m ahead along y: azimuth 90 degrees, level
   page.at = [600 - 3, 200, 50];
-  near(Array.from(ask("directionOf(SCANS.get(4), at)")), [Math.PI / 2, 0, 3]);
-  near(Array.from(ask("viewPixel(SCANS.get(4), at)")), [90, 90], 1e-6);
+  near(Array.from(ask("directionOf(JOB.views[0], at)")), [Math.PI / 2, 0, 3]);
+  near(Array.from(ask("viewPixel(JOB.views[0], at)")), [90, 90], 1e-6);
   page.told = [text(new Int32Array([-1000, 1000, -3000, -1000, 1000, 5000])), text(new Uint8Array(6))];
   ask(`WAITING.set("q", ${JSON.stringify(part("q", 0, [600, 200, 50], 2))}); handed("q", ...told)`);
-  const found = ask("pickView(SCANS.get(4), 90, 90)");
+  const found = ask("pickView(JOB.views[0], 90, 90)");
   near(Array.from(found.at), [597, 200, 50], 1e-12);
-  assert.equal(ask("pickView(SCANS.get(4), 270, 90)"), null, "behind it is nothing");
+  assert.equal(ask("pickView(JOB.views[0], 270, 90)"), null, "behind it is nothing");
 });
 
 test("the eye sees what it looks at in the middle, and nothing behind itself", () => {

@@ -10,6 +10,7 @@ import pytest
 from terrazza.db.models import Entry, Fact
 from terrazza.db.models import Job as Row
 from terrazza.operations.spine.fieldbook import enter
+from terrazza.work import keeping
 from tests.run import must
 from tests.web.test_pages import client_on
 
@@ -100,3 +101,15 @@ def test_a_backup_comes_down_and_goes_up(two):
     broken = send(backup.content[:5000], "Cut", "my backup.tar")
     assert broken.status_code == 422 and "my backup.tar" in broken.text and ".part" not in broken.text
     assert not [n for n in os.listdir(workspace) if n.endswith(".part")] and Row.select().count() == 3
+
+
+def test_the_flight_is_offered_beside_the_demo_and_made_once(workspace, monkeypatch):
+    client = client_on(workspace, monkeypatch)
+    offered = lambda: "Make the demo" in client.get("/").text
+    assert not offered()
+    client.post("/jobs", data={"name": keeping.DEMO})
+    assert offered()
+    answer = client.post("/jobs/flight", follow_redirects=False)
+    job = Row.get(name=keeping.FLIGHT)
+    assert answer.status_code == 303 and answer.headers["location"] == f"/jobs/{job.id}/register"
+    assert not offered() and "settegradini-flight" in client.get(f"/jobs/{job.id}/register").text

@@ -4,7 +4,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from terrazza.formats import digits
+from terrazza.later import later
+
+digits = later("terrazza.formats.digits")
 
 
 @dataclass(frozen=True)

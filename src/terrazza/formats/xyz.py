@@ -5,7 +5,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from terrazza.files import whole
-from terrazza.formats import digits
+from terrazza.later import later
+
+digits = later("terrazza.formats.digits")
 
 
 @dataclass(frozen=True)

@@ -146,17 +146,7 @@ def flight_of(job: Job, scans: list[Scan], params: FlightParams) -> tuple["Given
     low, high, sampled = _extent(job, scans)
     when = float(sampled.min()), float(sampled.max())
     path = job.input(params.trajectory, "The trajectory")
-    columns, unnamed, degrees = reading.flight(path, tuple(params.columns.split()))
-    if params.crs or degrees:
-        columns = _projected(job, columns, params.crs or "EPSG:4326")
-    columns = conventions.named(columns, unnamed, low, high, when)
-    missing = {"time", "x", "y", "z", "heading"} - set(columns)
-    if missing:
-        raise InputError(f"The trajectory has no {min(missing)}.", "Name its columns.")
-    order = np.argsort(columns["time"], kind="stable")
-    fresh = np.r_[True, np.diff(columns["time"][order]) > 0]
-    twice, order = int((~fresh).sum()), order[fresh]
-    columns = {n: v[order] for n, v in columns.items()}
+    columns, twice = _columns(job, path, params, low, high, when)
     time, origin = columns["time"], (low + high) / 2
     xyz = np.stack([columns[a] for a in "xyz"], 1) - origin
     meets = conventions.shifted(time, when)
@@ -174,21 +164,7 @@ def flight_of(job: Job, scans: list[Scan], params: FlightParams) -> tuple["Given
     told = counted[0]
     if told.off > conventions.CRAB:
         raise InputError("No column of the trajectory is a heading along its path.", "Name its columns.")
-    names = ("roll", "pitch") if {"roll", "pitch"} <= set(columns) else ("a", "b")
-    if not set(names) <= set(columns):
-        raise InputError("The trajectory has no roll and pitch.", "Export it with its attitude.")
-    turns = [names] if names[0] == "roll" else [names, names[::-1]]
-    signs = ["+ +", "+ -", "- +", "- -"] if params.signs == "auto" else [params.signs]
-    level = {n: columns[n] * told.unit for n in names}
-    choices = []
-    for way, (one, two), sign in itertools.product(counted, turns, signs):
-        roll, pitch = (v * (1 if s == "+" else -1) for v, s in zip((level[one], level[two]), sign.split()))
-        choices.append(
-            (
-                f"roll {sign[0]}, pitch {sign[2]}" + f", {way.words}" * (len(counted) > 1),
-                np.stack([roll, pitch, way.of(columns["heading"])], 1),
-            )
-        )
+    choices = _choices(columns, counted, params)
     lever = np.array(params.lever or [0.0] * 3)
     flight = flights.Flight(time, xyz, choices[0][1])
     found = tuple(flights.passes(flight))
@@ -200,6 +176,36 @@ def flight_of(job: Job, scans: list[Scan], params: FlightParams) -> tuple["Given
     none, still = np.zeros(3), np.zeros((len(found), 3))
     cover = _cover(time, sampled + meets[1], found, twice)
     return Given(flight, found, origin, meets[1], lever, none, lever, 1.0, cell, still), read, choices, cover
+
+
+def _columns(job: Job, path: str, params: FlightParams, low, high, when) -> tuple[dict, int]:
+    """The columns of a trajectory by name, in the order of rising times, and how many times came twice."""
+    columns, unnamed, degrees = reading.flight(path, tuple(params.columns.split()))
+    if params.crs or degrees:
+        columns = _projected(job, columns, params.crs or "EPSG:4326")
+    columns = conventions.named(columns, unnamed, low, high, when)
+    missing = {"time", "x", "y", "z", "heading"} - set(columns)
+    if missing:
+        raise InputError(f"The trajectory has no {min(missing)}.", "Name its columns.")
+    order = np.argsort(columns["time"], kind="stable")
+    fresh = np.r_[True, np.diff(columns["time"][order]) > 0]
+    return {n: v[order[fresh]] for n, v in columns.items()}, int((~fresh).sum())
+
+
+def _choices(columns: dict, counted: list, params: FlightParams) -> list[tuple[str, np.ndarray]]:
+    """(in words, attitudes (n, 3) rad) of every way in which the angles may be meant."""
+    names = ("roll", "pitch") if {"roll", "pitch"} <= set(columns) else ("a", "b")
+    if not set(names) <= set(columns):
+        raise InputError("The trajectory has no roll and pitch.", "Export it with its attitude.")
+    turns = [names] if names[0] == "roll" else [names, names[::-1]]
+    signs = ["+ +", "+ -", "- +", "- -"] if params.signs == "auto" else [params.signs]
+    out = []
+    for way, (one, two), sign in itertools.product(counted, turns, signs):
+        level = [columns[n] * way.unit for n in (one, two)]
+        roll, pitch = (v * (1 if s == "+" else -1) for v, s in zip(level, sign.split()))
+        words = f"roll {sign[0]}, pitch {sign[2]}" + f", {way.words}" * (len(counted) > 1)
+        out.append((words, np.stack([roll, pitch, way.of(columns["heading"])], 1)))
+    return out
 
 
 def _projected(job: Job, columns: dict, code: str) -> dict:
