@@ -9,6 +9,7 @@ from typing import Literal
 import numpy as np
 
 from terrazza.core.geometry import rigid
+from terrazza.core.geometry.box import Box
 from terrazza.core.progress import Progress
 from terrazza.errors import InputError, ParamsError, StateError
 from terrazza.later import later
@@ -25,7 +26,8 @@ patches = later("terrazza.core.strips.patches")
 systems = later("terrazza.core.georef.systems")
 
 WIDER, FINEST, COARSEST = 4.0, 0.4, 6.0  # usual distances from point to point of a cell; m
-SAMPLE = 300_000
+SAMPLE, AT_ONCE = 300_000, 1_000_000  # points
+SEED, TRIES = 5, 60  # of places where passes may meet
 COVERED = 0.999  # share of the points below which the cover of a path is told
 
 
@@ -218,13 +220,8 @@ def _projected(job: Job, columns: dict, code: str) -> dict:
 
 def _cell(job: Job, scans: list[Scan], found: tuple, shift: float) -> float:
     """The edge (m) of patches: some points of one pass lie in each."""
-    total, places, numbers = sum(s.points for s in scans), [], []
-    for scan in scans:
-        cloud = job.cloud(scan.id)
-        some = cloud.sample(max(SAMPLE * scan.points // total, 1000))
-        places.append(rigid.apply(job.grid_pose(scan), cloud.at(some)))
-        numbers.append(flights.numbers(found, cloud.pick("time", some) + shift))
-    xyz, number = np.concatenate(places), np.concatenate(numbers)
+    total = sum(s.points for s in scans)
+    xyz, number = _sampled(job, scans, found, shift)
     if not (number >= 0).any():
         raise StateError("No point was taken on a straight pass.", "Choose the trajectory of this flight.")
     mine = xyz[number == np.bincount(number[number >= 0]).argmax()]
@@ -244,24 +241,86 @@ def _extent(job: Job, scans: list[Scan]) -> tuple[np.ndarray, np.ndarray, np.nda
     return xyz.min(0), xyz.max(0), when
 
 
-def shared(job: Job, scans: list[Scan], given: Given, progress: Progress) -> "patches.Patches":
-    """The small planes of all passes, as corrected so far."""
-    pieces = [
-        (CloudPiece.of(job, s), job.grid_pose(s), start, stop)
-        for s in scans
-        for start, stop in job.cloud(s.id).blocks()
-    ]
+def _sampled(job: Job, scans: list[Scan], found: tuple, shift: float) -> tuple[np.ndarray, np.ndarray]:
+    """An even share of the points (n, 3) in the grid, and the numbers of their passes."""
+    total, places, numbers = sum(s.points for s in scans), [], []
+    for scan in scans:
+        cloud = job.cloud(scan.id)
+        some = cloud.sample(max(SAMPLE * scan.points // total, 1000))
+        places.append(rigid.apply(job.grid_pose(scan), cloud.at(some)))
+        numbers.append(flights.numbers(found, cloud.pick("time", some) + shift))
+    return np.concatenate(places), np.concatenate(numbers)
+
+
+def shared(job: Job, scans: list[Scan], given: Given, progress: Progress, window=None) -> "patches.Patches":
+    """The small planes of all passes, as corrected so far; within a ``window``, a box of the grid, only what
+    lies in it.
+    """
+    pieces = []
+    for scan in scans:
+        of, pose, cloud = CloudPiece.of(job, scan), job.grid_pose(scan), job.cloud(scan.id)
+        runs = list(cloud.blocks()) if window is None else _runs(cloud.nodes[window.nodes(cloud, pose)[0]])
+        held: list[tuple[int, int]] = []
+        for run in runs:
+            held.append(run)
+            if sum(b - a for a, b in held) >= AT_ONCE:
+                pieces, held = [*pieces, (of, pose, tuple(held))], []
+        pieces += [(of, pose, tuple(held))] * bool(held)
     total = patches.Sums.none()
-    sizes = [stop - start for *_, start, stop in pieces]
-    for one in job.fleet.each(_summed, pieces, sizes, progress, "Looking at surfaces", given, light=True):
+    sizes = [sum(b - a for a, b in runs) for *_, runs in pieces]
+    common = given, window
+    for one in job.fleet.each(_summed, pieces, sizes, progress, "Looking at surfaces", common, light=True):
         total = total.with_(one)
     return patches.planes(total, given.cell, given.flight.time[0])
 
 
-def _summed(piece, given: Given, progress: Progress) -> "patches.Sums":
-    of, pose, start, stop = piece
-    cloud = of.open()
-    xyz, when = given.moved(cloud, start, stop, pose)
-    number = np.where(cloud.kept(start, stop), flights.numbers(given.passes, when), -1)
-    progress.advance(stop - start, stop - start)
+def _runs(nodes: np.ndarray) -> list[tuple[int, int]]:
+    """(start, stop) of nodes, those that follow each other as one."""
+    out: list[tuple[int, int]] = []
+    for start, count in sorted(zip(nodes["start"].tolist(), nodes["count"].tolist())):
+        if out and out[-1][1] == start:
+            out[-1] = (out[-1][0], start + count)
+        else:
+            out.append((start, start + count))
+    return out
+
+
+def _summed(piece, common, progress: Progress) -> "patches.Sums":
+    (of, pose, runs), (given, window) = piece, common
+    cloud, parts, done = of.open(), [], 0
+    for start, stop in runs:
+        xyz, when = given.moved(cloud, start, stop, pose)
+        number = np.where(cloud.kept(start, stop), flights.numbers(given.passes, when), -1)
+        if window is not None:
+            number[~window.holds(xyz + given.origin)] = -1
+        use = number >= 0
+        parts.append((xyz[use], when[use], number[use]))
+        done += stop - start
+        progress.advance(done, done)
+    xyz, when, number = (np.concatenate(v) for v in zip(*parts))
     return patches.sums(xyz, when, number, given.cell, given.flight.time[0])
+
+
+def busiest(job: Job, scans: list[Scan], given: Given, most: int) -> Box | None:
+    """A square of the plan that holds about ``most`` points, where the most passes meet; None where there are
+    not so many in all.
+    """
+    total = sum(s.points for s in scans)
+    if total <= most:
+        return None
+    xyz, number = _sampled(job, scans, given.passes, given.shift)
+    low, high = xyz.min(0), xyz.max(0)
+    half = (high - low)[:2] * np.sqrt(most / total) / 2
+    best, middle = (-1, -1), (low + high) / 2
+    for one in np.random.default_rng(SEED).choice(len(xyz), TRIES):
+        near = (np.abs(xyz[:, :2] - xyz[one, :2]) < half).all(1)
+        many = np.bincount(number[near & (number >= 0)], minlength=1)
+        worth = int((many > 0.02 * many.sum()).sum()), int(many.sum())
+        if worth > best:
+            best, middle = worth, xyz[one]
+    reach = np.r_[half, np.inf]
+    return Box(
+        np.where(np.isfinite(reach), middle - reach, low - 1),
+        np.where(np.isfinite(reach), middle + reach, high + 1),
+        np.eye(4),
+    )

@@ -16,6 +16,7 @@ from terrazza.operations.register.flying import (
     COARSEST,
     FlightParams,
     Given,
+    busiest,
     flight_of,
     flown,
     shared,
@@ -30,6 +31,8 @@ patches = later("terrazza.core.strips.patches")
 
 ROUNDS = 3  # of solving, each on points corrected as far as the last one came
 REACH = 0.75  # cells from patch to patch
+SETTLED = 0.1  # σ: angles that change by less in a round need no other
+TRIED = 3_000_000  # points that sizes of patches are tried on
 FEWEST = 60  # pairs of patches
 LARGER, ENOUGH = (1.0, 2.0, 4.0, 8.0), 0.5  # patches that are tried; share of what the best tell
 LEVEL, LEAST, BARS = 0.97, 20, 24  # of a normal, upwards; patches that tell a misfit; of a histogram
@@ -98,7 +101,8 @@ class Strips(Operation):
             if "shifts" in params.solve:
                 known["shifts"] = given.shifts + _whole(solved.shifts, len(given.passes))
             given = replace(given, **known)
-            if params.turn_mdeg and turn:
+            still = np.abs(solved.angles) <= SETTLED * np.sqrt(np.diag(solved.covariance)[:3])
+            if turn and (params.turn_mdeg or still.all()):
                 break
         return given, (found, pairs, solved), first, words, doubt
 
@@ -108,10 +112,10 @@ def sized(job: Job, scans, given: Given, progress: Progress) -> Given:
     much farther apart than the points on them.
     """
     cells = [c for c in (given.cell * k for k in LARGER) if c <= COARSEST] or [given.cell]
-    told = []
+    told, window = [], busiest(job, scans, given, TRIED)
     for k, cell in enumerate(cells):
         one = replace(given, cell=cell)
-        found = shared(job, scans, one, Part(progress, k / len(cells), (k + 1) / len(cells)))
+        found = shared(job, scans, one, Part(progress, k / len(cells), (k + 1) / len(cells)), window)
         pairs = patches.pairs(found, REACH * cell)
         told.append(float((1 / patches.apart_by(found, pairs) ** 2).sum()))
     enough = next(c for c, t in zip(cells, told) if t >= ENOUGH * max(told))
