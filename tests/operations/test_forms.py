@@ -184,3 +184,28 @@ def test_checksums_are_listed_beside_as_others_check_them(job):
     subprocess.run(["sha256sum", "--check", "--strict", "own.txt"], cwd=folder, check=True)
     (a,) = [v for k, v in opened(*job).facts("deliverable").items() if k.endswith("a.laz")]
     assert lines[2].startswith(a["sha256"])
+
+
+@pytest.mark.parametrize("dense", [0, 9000])
+def test_trees_grow_deeper_where_points_are_dense(monkeypatch, dense):
+    """Nodes hold points of their own cells alone, no leaf is too full, and what is dense lies below the level
+    of counting.
+    """
+    monkeypatch.setattr(copc_writer, "NODE", 700)
+    monkeypatch.setattr(copc_writer, "LEAF", 1500)
+    rng, finest = np.random.default_rng(dense), 2**copc_writer.DEEPEST
+    cell = rng.integers(0, finest, (20_000, 3))
+    cell = np.r_[cell, finest // 3 + rng.integers(0, finest // 2**8, (dense, 3))]
+    codes = copc_writer._woven(cell)
+    cells = copc_writer.Cells()
+    for part in np.array_split(codes, 3):
+        cells.add(part)
+    tree = cells.tree(np.array_split(codes, 3))
+    nodes = tree.nodes(codes, np.random.default_rng(1))
+    level = np.array([(int(n).bit_length() - 1) // 3 for n in nodes])
+    for n, one in zip(nodes[::97], level[::97]):
+        mine = codes[nodes == n] >> np.uint64(3 * (copc_writer.DEEPEST - one))
+        assert (mine == int(n) - (1 << 3 * int(one))).all(), "a point lies in another cell"
+    _, many = np.unique(nodes, return_counts=True)
+    assert many.max() < 1500 * 1.15 and (level.max() > copc_writer.FIRST) == (dense > 0)
+    assert (level == 0).sum() == pytest.approx(700, abs=120)

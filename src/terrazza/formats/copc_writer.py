@@ -17,6 +17,8 @@ from terrazza.files import whole
 from terrazza.formats.las_writer import Layout
 
 DEEPEST = 12  # levels below the root
+FIRST = 6  # at which points are counted; where a cell of it holds more than a leaf, at the deepest
+UNDER = 3 * (DEEPEST - FIRST)  # bits of a code below it
 NODE, LEAF = 50_000, 100_000  # points that a node keeps of those in it; and at most in one without children
 INFO, ENTRY = struct.Struct("<9d"), struct.Struct("<iiiiQii")
 
@@ -68,8 +70,9 @@ def place_of(code: int, level: int) -> tuple[int, int, int]:
 
 @dataclass
 class Tree:
-    """Which node each finest cell's points go to: sorted ``codes`` (k,) of the cells, and ``limits`` (k,
-    levels): a point with an even random number u goes to the first level whose limit is above u.
+    """Which node the points of each cell go to: sorted ``codes`` (k,) of the cells, each the lowest of the
+    finest cells in it, and ``limits`` (k, levels): a point with an even random number u goes to the first
+    level whose limit is above u.
     """
 
     codes: np.ndarray
@@ -77,7 +80,7 @@ class Tree:
 
     @classmethod
     def of(cls, codes: np.ndarray, counts: np.ndarray) -> "Tree":
-        """From sorted ``codes`` of the finest cells and the points in each."""
+        """From sorted ``codes`` of the cells and the points in each; those above ``LEAF`` are finest ones."""
         limits = np.ones((len(codes), DEEPEST + 1), np.float32)
         left, ended = np.ones(len(codes)), np.zeros(len(codes), bool)
         for level in range(DEEPEST + 1):
@@ -92,17 +95,43 @@ class Tree:
             left = left * (1 - share)
             limits[:, level] = np.where(ended, 1.0, 1 - left)
             ended |= share >= 1.0
+            if ended.all():
+                return cls(codes, np.ascontiguousarray(limits[:, : level + 1]))
         return cls(codes, limits)
 
     def nodes(self, codes: np.ndarray, rng) -> np.ndarray:
         """(n,) u64 node of each point: 1, then the bits of its octants."""
-        level = (
-            rng.random(len(codes), np.float32)[:, None] >= self.limits[np.searchsorted(self.codes, codes)]
-        ).sum(1)
-        level = np.minimum(level, DEEPEST).astype(np.uint64)
+        cell = np.searchsorted(self.codes, codes, side="right") - 1
+        chance, level = rng.random(len(codes), np.float32), np.zeros(len(codes), np.uint64)
+        for limit in np.ascontiguousarray(self.limits.T):
+            level += chance >= limit[cell]
+        level = np.minimum(level, np.uint64(DEEPEST))
         return (np.uint64(1) << (np.uint64(3) * level)) | (
             codes >> (np.uint64(3) * (np.uint64(DEEPEST) - level))
         )
+
+
+class Cells:
+    """Counts points by cells of one level, and by the finest where one would hold more than a leaf."""
+
+    def __init__(self):
+        self.counts = np.zeros(8**FIRST, np.int64)
+
+    def add(self, codes: np.ndarray) -> None:
+        self.counts += np.bincount(codes >> np.uint64(UNDER), minlength=8**FIRST)
+
+    def tree(self, again) -> Tree:
+        """The tree; ``again`` yields all codes once more, chunk by chunk."""
+        full = self.counts > LEAF
+        cells = np.flatnonzero((self.counts > 0) & ~full).astype(np.uint64) << np.uint64(UNDER)
+        counts = self.counts[(self.counts > 0) & ~full]
+        finest, many = np.zeros(0, np.uint64), np.zeros(0, np.int64)
+        for codes in again if full.any() else ():
+            found, how_many = np.unique(codes[full[codes >> np.uint64(UNDER)]], return_counts=True)
+            finest, back = np.unique(np.r_[finest, found], return_inverse=True)
+            many = np.bincount(back, np.r_[many, how_many], len(finest)).astype(np.int64)
+        order = np.argsort(np.r_[cells, finest])
+        return Tree.of(np.r_[cells, finest][order], np.r_[counts, many][order])
 
 
 @dataclass

@@ -18,6 +18,7 @@ copc = later("terrazza.formats.copc_writer")
 las = later("terrazza.formats.las")
 
 GATHERED = 500_000
+SMALL = 1 << 22  # numbers of nodes that are counted one by one
 SEED = 11
 
 
@@ -116,17 +117,15 @@ def _spooled(pieces, records: str, layout):
 
 def _tree(records: str, codes: str, cube, layout, size: int) -> "copc.Tree":
     """The tree for all records, whose finest cells are written into ``codes``."""
-    source = np.memmap(records, np.uint8, "r").reshape(-1, size)
-    cells, counts = np.zeros(0, np.uint64), np.zeros(0, np.int64)
+    source, cells = np.memmap(records, np.uint8, "r").reshape(-1, size), copc.Cells()
     with open(codes, "wb") as out:
         for start in range(0, len(source), GATHERED):
             position = np.ascontiguousarray(source[start : start + GATHERED, :12]).view("<i4")
             mine = cube.codes(position, layout)
             out.write(mine.tobytes())
-            found, many = np.unique(mine, return_counts=True)
-            cells, back = np.unique(np.r_[cells, found], return_inverse=True)
-            counts = np.bincount(back, np.r_[counts, many], len(cells)).astype(np.int64)
-    return copc.Tree.of(cells, counts)
+            cells.add(mine)
+    keys = np.memmap(codes, np.uint64, "r")
+    return cells.tree(keys[start : start + GATHERED] for start in range(0, len(keys), GATHERED))
 
 
 def _sorted(records: str, codes: str, tree, size: int) -> list[tuple[int, int, int]]:
@@ -136,24 +135,34 @@ def _sorted(records: str, codes: str, tree, size: int) -> list[tuple[int, int, i
     names, counts = np.zeros(0, np.uint64), np.zeros(0, np.int64)
     for start in range(0, len(keys), GATHERED):
         nodes[start : start + GATHERED] = mine = tree.nodes(keys[start : start + GATHERED], rng)
-        found, many = np.unique(mine, return_counts=True)
+        found, many = _counted(mine)
         names, back = np.unique(np.r_[names, found], return_inverse=True)
         counts = np.bincount(back, np.r_[counts, many], len(names)).astype(np.int64)
     ends = np.cumsum(counts)
     free = ends - counts
     source = np.memmap(records, np.uint8, "r").reshape(-1, size)
     target = np.memmap(records + ".sorted", np.uint8, "w+", shape=source.shape)
+    small = np.uint16 if len(names) < 2**16 else np.int64  # of which the first are sorted by counting
     for start in range(0, len(keys), GATHERED):
-        which = np.searchsorted(names, nodes[start : start + GATHERED])
+        which = np.searchsorted(names, nodes[start : start + GATHERED]).astype(small)
         order = np.argsort(which, kind="stable")
         grouped = which[order]
         first = np.flatnonzero(np.r_[True, grouped[1:] != grouped[:-1]])
+        block = source[start : start + GATHERED][order]
         for a, b in zip(first, np.r_[first[1:], len(grouped)]):
             k = grouped[a]
-            target[free[k] : free[k] + b - a] = source[start + order[a:b]]
+            target[free[k] : free[k] + b - a] = block[a:b]
             free[k] += b - a
-    target.flush()
     return [(int(n), int(e - c), int(e)) for n, e, c in zip(names, ends, counts)]
+
+
+def _counted(nodes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The nodes there are, sorted, and the points of each."""
+    if nodes.max() < SMALL:
+        many = np.bincount(nodes.astype(np.int64))
+        found = np.flatnonzero(many)
+        return found.astype(np.uint64), many[found]
+    return np.unique(nodes, return_counts=True)
 
 
 def _written(job: Job, out, nodes, path: str, colour: bool, progress: Progress) -> None:
