@@ -255,7 +255,7 @@ def test_running_work_shows_itself_and_is_cancelled(page, served):
     visit(page, served, "register")
     number = served.last_number()
     page.click("button:has-text('Register all scans again')")
-    page.wait_for_selector("#strip .running .stop", timeout=20_000)
+    page.wait_for_selector("#strip .running .stop", timeout=60_000)
     page.wait_for_timeout(1500)
     page.click("#strip .running .stop")
     ended(page, number + 1, "cancelled", 30_000)

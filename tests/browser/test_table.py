@@ -321,9 +321,9 @@ def test_two_tabs_see_the_same_job(chromium, page, served):
     page.click("button:has-text('Draw the plan slab')")
     ended(page, number + 1)
     other.wait_for_function(
-        f"document.querySelector('#strip .last')?.dataset.last == '{number + 1}'", timeout=15_000
+        f"document.querySelector('#strip .last')?.dataset.last == '{number + 1}'", timeout=60_000
     )
-    other.wait_for_selector("#sheet section.drawing >> nth=1", timeout=15_000)
+    other.wait_for_selector("#sheet section.drawing >> nth=1", timeout=60_000)
     other.close()
 
 

@@ -144,6 +144,22 @@ def test_passes_are_told_apart_and_what_the_path_does_not_cover(workspace, tmp_p
     assert health.check(opened(*job)) == []
 
 
+def test_passes_by_areas(workspace, tmp_path):
+    """Two areas across three passes: six pieces, each over its area."""
+    made = flown.fly(np.random.default_rng(2), "parallel", TURN, dense=1.0)
+    job, path = imported(workspace, tmp_path, made)
+    east = lambda x: [[500_000 + v, 4_600_000 + w] for v, w in ((x, 0), (x + 60, 0), (x + 60, 220), (x, 220))]
+    areas = [east(40), east(180)]
+    figures = must(*job, "register.passes", trajectory=path, areas=areas, draw=False)
+    assert len(figures["passes"]) == 6 and all(50 < p["length"] < 62 for p in figures["passes"])
+    number, (_, when) = np.asarray(opened(*job).cloud(1).read("extra.pass")), grid(job)
+    at = np.interp(when, made.time, made.place[:, 0])
+    inside = ((at > 41) & (at < 99)) | ((at > 181) & (at < 239))
+    assert (number[inside] > 0).mean() > 0.99 and ((at < 38) | (at > 242))[number > 0].sum() == 0
+    entry = perform(*job, "register.passes", trajectory=path, areas=[east(900)])
+    assert entry.state == "failed" and "within the areas" in entry.message
+
+
 def test_a_turn_by_number_and_shifts_on_request(workspace, tmp_path):
     made = flown.fly(np.random.default_rng(7), "cross", TURN, shift=0.04, dense=4.0)
     job, path = imported(workspace, tmp_path, made)

@@ -10,6 +10,8 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit, prange
 
+from terrazza.core.clean import outline
+
 GAP = 2.0  # s without a place: the path is broken there
 LOOK = 2.0  # s to either side over which the course is told
 TURNING = np.radians(6.0)  # by which the course changes over twice that in a turn
@@ -76,6 +78,22 @@ def passes(flight: Flight) -> list[Pass]:
             )
     longest = max((p.length for p in out), default=0.0)
     return [p for p in out if p.length > max(SHARE * longest, SHORTEST)]
+
+
+def within(flight: Flight, found: Sequence[Pass], areas: Sequence[np.ndarray]) -> list[Pass]:
+    """The pieces of passes, of ``SHORTEST`` and more, that lie in areas, closed outlines (m, 2) in plan."""
+    inside = np.zeros(len(flight.time), bool)
+    for area in areas:
+        inside |= outline.inside(flight.xyz[:, :2], np.asarray(area, float))
+    out = []
+    for one in found:
+        mine = inside & (flight.time >= one.start) & (flight.time <= one.end)
+        edge = np.flatnonzero(np.diff(np.r_[False, mine, False].astype(int)))
+        for a, b in zip(edge[::2], edge[1::2]):
+            length = float(np.linalg.norm(flight.xyz[b - 1, :2] - flight.xyz[a, :2]))
+            if length >= SHORTEST:
+                out.append(Pass(float(flight.time[a]), float(flight.time[b - 1]), one.course, length))
+    return out
 
 
 def _course(way: np.ndarray) -> np.ndarray:

@@ -15,7 +15,7 @@ from terrazza.errors import InputError, ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations.pieces import reading
 from terrazza.operations.pieces.surfaces import CloudPiece
-from terrazza.operations.spine.base import Params, field, scans_field
+from terrazza.operations.spine.base import Pair, Params, field, scans_field
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
@@ -53,6 +53,13 @@ class FlightParams(Params):
         unit="m",
         max_length=3,
         help="x forward, y left, z up, that the cloud was made with.",
+    )
+    areas: list[list[Pair]] = field(
+        "Areas",
+        list,
+        unit="m",
+        max_length=200,
+        help="[[[E, N], …], …]: only what was flown over them counts as a pass; empty: all straight pieces.",
     )
     scans: list[int] = scans_field("Empty: all that have times.")
 
@@ -170,8 +177,15 @@ def flight_of(job: Job, scans: list[Scan], params: FlightParams) -> tuple["Given
     lever = np.array(params.lever or [0.0] * 3)
     flight = flights.Flight(time, xyz, choices[0][1])
     found = tuple(flights.passes(flight))
+    if params.areas:
+        areas = [np.array(area, float) - origin[:2] for area in params.areas]
+        found = tuple(flights.within(flight, found, areas))
     if len(found) < 2:
-        raise StateError("The path has fewer than two straight passes.", "Give the whole trajectory.")
+        where = " within the areas" if params.areas else ""
+        raise StateError(
+            f"The path has fewer than two straight passes{where}.",
+            "Give the whole trajectory, or other areas.",
+        )
     known = [told.words] * (len(counted) == 1) + [f"times in {meets[0]}"] * bool(meets[0])
     read = ", ".join(known) or "heading by the strips"
     cell = _cell(job, scans, found, meets[1])
