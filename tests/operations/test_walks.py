@@ -308,7 +308,7 @@ def test_what_lies_beside_in_one_direction_only_is_told():
     rng = np.random.default_rng(4)
     normal = np.repeat(np.eye(3)[[2, 0, 1]], [400, 60, 200], axis=0)
     at = rng.uniform(0, 20, (660, 3))
-    still, none = patches.Patches(at, normal, *(np.full(660, v) for v in (1e-3, 0.0, 0))), np.zeros(3)
+    still, none = patches.Patches(at, normal, *(np.full(660, v) for v in (1e-3, 0.0, 0, 0.0))), np.zeros(3)
     for off, least, most in ((none, 0.99, 1.0), (np.array([0.06, 0, 0]), 0.0, 0.05)):
         share = bending.beside(replace(still, at=at + off), still, 0.4)
         assert least <= share <= most

@@ -38,6 +38,7 @@ OTHERS = {
     "georeference.control": {},
     "import.walk": {"scan": 1},
     "import.add_photo": {"scan": 1},
+    "register.strip_differences": {"trajectory": "none.txt"},
     "pins.put": {"points": [{"scan": 1, "at": [0, 0, 0]}]},
 }
 

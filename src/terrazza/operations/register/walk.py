@@ -1,6 +1,6 @@
 """Fit walks to stations and to each other, bent where they drifted."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -164,7 +164,7 @@ def _fitted(job: Job, scan: Scan, home: np.ndarray, known: list, params: WalkPar
     at, normal = rigid.apply(found.pose, mine.at), mine.normal @ found.pose[:3, :3].T
     if bent:
         at = found.bend.moved(at, mine.time)
-    now = patches.Patches(at, normal, mine.sigma, mine.time, mine.number)
+    now = replace(mine, at=at, normal=normal)
     share = bending.beside(now, stay, CELL)
     if share < ALIKE:
         said = (
