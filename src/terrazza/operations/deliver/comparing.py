@@ -7,13 +7,12 @@ from collections.abc import Iterable, Iterator
 
 import numpy as np
 
-from terrazza import formats
 from terrazza.errors import StateError
+from terrazza.operations.deliver.verifying import AGAIN, read
 
 LINES = 100_000  # of text that are read at once
 NAMES = {"intensity": "intensity", "class": "class", "rgb": "native_rgb"}  # ours, and as readers say
 SPARE = 1e-9  # m: of sums of doubles
-AGAIN = "It was taken away; see that the disk is sound, and write it again."
 MIX = np.array([0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9], np.uint64)
 
 Chunks = Iterable[dict[str, np.ndarray]]
@@ -51,12 +50,12 @@ def _wrong(mine: dict, theirs: dict, step: float, eight: bool) -> np.ndarray:
     wrong = np.abs(mine["xyz"] - theirs["xyz"]).max(axis=1) > step * 0.505 + SPARE + 4e-15 * large
     for ours, other in NAMES.items():
         if ours in mine and other in theirs:
-            value, read = mine[ours].astype(np.int64), theirs[other].astype(np.int64)
+            value, other_value = mine[ours].astype(np.int64), theirs[other].astype(np.int64)
             if ours == "rgb" and mine[ours].dtype == np.uint8 and theirs[other].dtype == np.uint16:
                 value *= 1 if eight else 257
             elif ours == "rgb" and mine[ours].dtype == np.uint16 and theirs[other].dtype == np.uint8:
                 value = np.rint(value / 257).astype(np.int64)  # readers that keep 8 bits
-            wrong |= (value != read).any(1) if value.ndim > 1 else value != read
+            wrong |= (value != other_value).any(1) if value.ndim > 1 else value != other_value
     return wrong
 
 
@@ -96,13 +95,8 @@ def _rest(chunk: dict, n: int) -> dict:
 
 def _read(path: str) -> Iterator[dict]:
     """Points by the reader that import uses, in metres."""
-    contents = formats.look(path)
-    form = formats.named(contents.format)
-    for inside in contents.scans:
-        whole = form.coordinates(path, inside.index)
-        for chunk in form.points(path, inside.index):
-            xyz = formats.protocol.places(chunk, whole) * contents.metres
-            yield {"xyz": xyz} | {k: v for k, v in chunk.items() if k in NAMES.values()}
+    for _, xyz, chunk in read(path):
+        yield {"xyz": xyz} | {k: v for k, v in chunk.items() if k in NAMES.values()}
 
 
 def _texts(path: str) -> Iterator[np.ndarray]:

@@ -101,7 +101,7 @@ class DeliverHandover(Operation):
         chosen = Selection(job, PointParams(most=params.most, scans=params.scans))
         points = min(params.most, chosen.points)
         heads = (points // PIECE + len(chosen.scans) + 1) * len(writer.LEVELS) * writer.HEAD
-        looks = _looks(job, chosen.scans) if params.views else []
+        looks = stations.looks(job, chosen.scans) if params.views else []
         pictures = _plan_bytes(job) + sum(_view_bytes(job, s.id, stop) for s, stop in looks)
         return {
             "points": points,
@@ -279,16 +279,9 @@ def _drawn(job: Job, partial: str, name: str, heights: tuple[float, float]) -> d
     return {"file": name, "corner": corner.tolist(), "pixel": pixel} | size
 
 
-def _looks(job: Job, scans) -> list[tuple]:
-    """(scan, stop) from which one can look around."""
-    out = [(s, 0) for s in scans if stations.has_station(s)]
-    stops = [(s, len(job.get("walk", s.id, {"stops": []})["stops"])) for s in scans]
-    return out + [(s, k + 1) for s, many in stops for k in range(many)]
-
-
 def _views(job: Job, scans, partial: str, progress: Progress) -> list[dict]:
     """Write what is seen from each station and stop; what the pages know of it."""
-    out, looks = [], _looks(job, scans)
+    out, looks = [], stations.looks(job, scans)
     for n, (scan, stop) in enumerate(looks):
         progress.advance(n, len(looks), f"View from {scan.name}")
         made, azimuth, elevation = sights.from_station(job, scan.id, stop)
@@ -296,14 +289,14 @@ def _views(job: Job, scans, partial: str, progress: Progress) -> list[dict]:
         writer.picture(os.path.join(partial, file), made)
         rows, columns = made.shape[:2]
         across, down = (np.linspace(0, m - 1, min(KNOTS, m)).round().astype(int) for m in (columns, rows))
-        eye = (stations.stop_of(job, scan.id, stop) or {"at": [0.0, 0.0, 0.0]})["at"]
+        eye = rigid.make(np.eye(3), stations.eye(job, scan.id, stop))
         out.append(
             {
                 "scan": scan.id,
                 "stop": stop,
                 "name": f"{scan.name}, stop {stop}" if stop else scan.name,
                 "file": file,
-                "pose": (job.grid_pose(scan) @ rigid.make(np.eye(3), np.array(eye, float))).tolist(),
+                "pose": (job.grid_pose(scan) @ eye).tolist(),
                 "rows": rows,
                 "columns": columns,
                 "across": across.tolist(),

@@ -21,13 +21,19 @@ def unformulated(cell: str | int | float) -> str | int | float:
     return f"'{text}" if text[:1] in FORMULAS and not NUMBER.fullmatch(text) else cell
 
 
+def table(path: str, heading: list[str], rows: list[list], delimiter: str = ",") -> None:
+    """Write a table as CSV that spreadsheets read as text and numbers."""
+    with open(path, "w", encoding="utf-8-sig", newline="") as file:
+        out = csv.writer(file, delimiter=delimiter)
+        out.writerows([[unformulated(cell) for cell in row] for row in [heading, *rows]])
+
+
 def listed_rows(job: Job, path: str, heading: list[str], rows: list[list], what: str, count: int) -> Figures:
     """Write a table as CSV (semicolons where the decimal mark is a comma) and enter it among the
     deliverables.
     """
     full = job.output(path, ".csv")
-    with whole(full) as partial, open(partial, "w", encoding="utf-8-sig", newline="") as f:
-        out = csv.writer(f, delimiter=";" if Notation.of(job).decimal_mark == "comma" else ",")
-        out.writerows([[unformulated(cell) for cell in row] for row in [heading, *rows]])
+    with whole(full) as partial:
+        table(partial, heading, rows, ";" if Notation.of(job).decimal_mark == "comma" else ",")
     job.deliver(full, format="CSV", lines=len(rows))
     return {"says": f"{count} {what} written to {os.path.basename(full)}", "rows": len(rows), "path": full}

@@ -1,6 +1,5 @@
 """Deliver the paths of walks."""
 
-import csv
 import os
 
 import numpy as np
@@ -10,7 +9,7 @@ from terrazza.core.progress import Progress
 from terrazza.errors import StateError
 from terrazza.files import whole
 from terrazza.formats import ply_writer
-from terrazza.operations.deliver.listing import unformulated
+from terrazza.operations.deliver.listing import table
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job
 
@@ -65,8 +64,8 @@ class DeliverPaths(Operation):
 
 def _text(job: Job, path: str, rows: list, places: list) -> str:
     full = job.output(path, ".csv")
-    with whole(full) as partial, open(partial, "w", encoding="utf-8-sig", newline="") as file:
-        csv.writer(file).writerows([HEAD, *[[unformulated(c) for c in row] for row in rows]])
+    with whole(full) as partial:
+        table(partial, HEAD, rows)
     job.deliver(full, format="CSV", lines=len(rows))
     return full
 

@@ -1,6 +1,5 @@
 """Deliver photos with the poses of their cameras."""
 
-import csv
 import os
 import shutil
 from typing import Literal
@@ -12,7 +11,7 @@ from terrazza.core.progress import Progress
 from terrazza.errors import StateError
 from terrazza.later import later
 from terrazza.operations.deliver.folders import Folder, made
-from terrazza.operations.deliver.listing import unformulated
+from terrazza.operations.deliver.listing import table
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job
 
@@ -71,8 +70,7 @@ class DeliverPhotos(Operation):
                     rows.append(_taken(folder, stem, source, scan.name, photo, pose))
                 else:
                     rows += _cut(folder, stem, source, scan.name, photo, pose, params)
-            with open(folder.file(LIST), "w", encoding="utf-8-sig", newline="") as file:
-                csv.writer(file).writerows([HEAD, *[[unformulated(c) for c in row] for row in rows]])
+            table(folder.file(LIST), HEAD, rows)
         unplaced = sum(chosen[p["scan"]].pose is None for p in photos)
         doubts = [f"{unplaced} photos belong to scans without a place; theirs is that of the scan."]
         return {

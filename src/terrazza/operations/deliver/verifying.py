@@ -4,6 +4,7 @@ are there, lie where they lay, and a sample of them says what it said.
 
 import os
 import time
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -104,20 +105,25 @@ def _within(wanted: Witnesses, step: float) -> float:
     return 0.87 * 1.01 * step + 4e-16 * largest * 8
 
 
-def _read(path: str, wanted: list[Witnesses], exact: bool, step: float) -> dict:
+def read(path: str) -> Iterator[tuple[int, np.ndarray, dict]]:
+    """A file as import reads it: (number of the scan, places (n, 3) m, chunk)."""
     contents = formats.look(path)
-    form, points = formats.named(contents.format), 0
-    low, high = np.full(3, np.inf), np.full(3, -np.inf)
+    form = formats.named(contents.format)
     for number, inside in enumerate(contents.scans):
-        mine = wanted[number if len(wanted) > 1 else 0]
-        within = _within(mine, step)
         whole = form.coordinates(path, inside.index)
         for chunk in form.points(path, inside.index):
-            xyz = places(chunk, whole) * contents.metres
-            points += len(xyz)
-            if not len(xyz):
-                continue
-            low, high = np.minimum(low, xyz.min(0)), np.maximum(high, xyz.max(0))
-            mine.look(xyz, chunk, within, exact)
+            yield number, places(chunk, whole) * contents.metres, chunk
+
+
+def _read(path: str, wanted: list[Witnesses], exact: bool, step: float) -> dict:
+    points, withins = 0, [_within(w, step) for w in wanted]
+    low, high = np.full(3, np.inf), np.full(3, -np.inf)
+    for number, xyz, chunk in read(path):
+        points += len(xyz)
+        if not len(xyz):
+            continue
+        low, high = np.minimum(low, xyz.min(0)), np.maximum(high, xyz.max(0))
+        mine = number if len(wanted) > 1 else 0
+        wanted[mine].look(xyz, chunk, withins[mine], exact)
     sample = sum(len(w.xyz) for w in wanted)
     return {"points": points, "sample": sample, "low": low.tolist(), "high": high.tolist()}

@@ -1,7 +1,5 @@
 """Deliver what is seen from stations and stops as pictures."""
 
-import csv
-
 import numpy as np
 
 from terrazza.core.geometry import rigid
@@ -9,7 +7,7 @@ from terrazza.core.progress import Progress
 from terrazza.errors import StateError
 from terrazza.formats import handover_writer as writer
 from terrazza.operations.deliver.folders import made
-from terrazza.operations.deliver.listing import unformulated
+from terrazza.operations.deliver.listing import table
 from terrazza.operations.pieces import sights, stations
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job
@@ -39,10 +37,7 @@ class DeliverViews(Operation):
 
     def run(self, job: Job, params: ViewsParams, progress: Progress) -> Figures:
         scans = job.need_scans(params.scans, placed=True, why=", so its views have no place")
-        looks = [(s, 0) for s in scans if stations.has_station(s)]
-        if params.stops:
-            walks = [(s, len(job.get("walk", s.id, {"stops": []})["stops"])) for s in scans]
-            looks += [(s, k + 1) for s, many in walks for k in range(many)]
+        looks = [(s, k) for s, k in stations.looks(job, scans) if params.stops or not k]
         if not looks:
             raise StateError("These scans have no stations and no stops.", "Give a walk its path first.")
         rows: list[list] = []
@@ -52,9 +47,8 @@ class DeliverViews(Operation):
                 seen, azimuth, elevation = sights.from_station(job, scan.id, stop)
                 name = f"{scan.id}-{stop}.jpg" if stop else f"{scan.id}.jpg"
                 writer.picture(folder.file(name), seen)
-                eye = (stations.stop_of(job, scan.id, stop) or {"at": [0.0, 0.0, 0.0]})["at"]
                 pose = job.grid_pose(scan)
-                place = rigid.apply(pose, np.array([eye], float))[0]
+                place = rigid.apply(pose, stations.eye(job, scan.id, stop)[None])[0]
                 level = np.degrees([azimuth[0], azimuth[-1]]) + np.degrees(rigid.heading(pose))
                 rows.append(
                     [
@@ -68,8 +62,7 @@ class DeliverViews(Operation):
                         *(f"{v:.5f}" for v in (*level, *np.degrees([elevation[0], elevation[-1]]))),
                     ]
                 )
-            with open(folder.file(LIST), "w", encoding="utf-8-sig", newline="") as file:
-                csv.writer(file).writerows([HEAD, *[[unformulated(c) for c in row] for row in rows]])
+            table(folder.file(LIST), HEAD, rows)
         return {
             "says": f"{len(rows)} views, {folder.size / 1e6:.1f} MB",
             "path": folder.path,

@@ -36,6 +36,18 @@ def stop_of(job: Job, number: int, stop: int) -> dict | None:
     return stops[stop - 1]
 
 
+def eye(job: Job, number: int, stop: int = 0) -> np.ndarray:
+    """(3,) m in the scan's frame from where its station, or a stop of a walk, looks around."""
+    at = stop_of(job, number, stop)
+    return np.array(at["at"] if at else [0.0, 0.0, 0.0], float)
+
+
+def looks(job: Job, scans: list[Scan]) -> list[tuple[Scan, int]]:
+    """(scan, stop) of every station, with stop 0, and of every stop of walks."""
+    stops = [(s, len(job.get("walk", s.id, {"stops": []})["stops"])) for s in scans]
+    return [(s, 0) for s in scans if has_station(s)] + [(s, k + 1) for s, n in stops for k in range(n)]
+
+
 def view(job: Job, number: int, stop: int = 0) -> "panorama.Panorama":
     """The panorama of a scan's station, from its grid or else rendered from its points, or of a stop of a
     walk; its pixels hold indices into the scan's columns.

@@ -38,7 +38,7 @@ def build(job: Job, number: int, stop: int = 0) -> dict:
     left out.
     """
     scan, view = job.scan(number), stations.view(job, number, stop)
-    eye = np.array((stations.stop_of(job, number, stop) or {"at": [0.0, 0.0, 0.0]})["at"])
+    eye = stations.eye(job, number, stop)
     rows, columns = view.index.shape
     cloud = job.cloud(number)
     across, down = (
