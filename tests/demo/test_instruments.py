@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from terrazza.cli.serve import field_folder, make_flight
+from terrazza.cli.serve import make_demo
 from terrazza.core.geometry import rigid
 from terrazza.core.register import surface
 from terrazza.core.register.plan_match import PlanShape, judge
@@ -19,7 +19,7 @@ from terrazza.formats import control, e57
 from terrazza.instruments import camera, scene
 from terrazza.instruments.scanner import MIRRORED, MIXED, REAL, Setup, sweep
 from terrazza.instruments.walker import walk
-from terrazza.work.keeping import FLIGHT
+from terrazza.work.demos import DEMOS, field_folder
 from tests.run import must, opened
 
 EYE = np.eye(4)
@@ -266,9 +266,9 @@ def test_the_application_never_reads_the_truth():
 @pytest.mark.usefixtures("alone")
 def test_the_flight_of_the_demo_hides_a_turn_that_comes_out(workspace):
     """The turn to four σ, the height of the path to three, against the truth that nobody told."""
-    make_flight(workspace)
-    make_flight(workspace)  # made once
-    row, folder = queries.job_by(name=FLIGHT), Path(field_folder(workspace))
+    make_demo(workspace, "flight")
+    make_demo(workspace, "flight")  # made once
+    row, folder = queries.job_by(name=DEMOS["flight"].name), Path(field_folder(workspace))
     truth = json.loads((folder / "truth" / "flight.json").read_text())
     solved = must(workspace, row, "register.strips", trajectory=str(folder / flight.PATH))
     off = np.array(solved["angles_mdeg"]) - truth["angles_mdeg"]

@@ -7,6 +7,7 @@ import threading
 import numpy as np
 import pytest
 
+from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.db.models import Entry
 from terrazza.errors import BusyError, NotFound, ParamsError, StateError, TerrazzaError
@@ -123,6 +124,26 @@ def test_stale_entries_say_what_is_newer(copied):
         "draw.plan_slab",
         "deliver.laz",
     } <= operations and "import.files" not in operations
+
+
+def test_only_what_was_read_makes_stale(posed):
+    """A dimension beside the usual columns and another drawing leave what does not look at them as it is; a
+    change of the drawing on the sheet does not.
+    """
+    workspace, row = posed
+    line = {"at": [[0, 0, 0], [0, 3, 0]]}
+    stale = lambda: {queries.entry_of(row, n).operation for n in fieldbook.stale(row)}
+    files = lambda: set(fieldbook.stale_files(row, opened(workspace, row).facts("deliverable")))
+    first = must(workspace, row, "draw.line", **line)["drawing"]
+    sheet = must(workspace, row, "deliver.sheet")["path"]
+    must(workspace, row, "deliver.laz")
+    must(workspace, row, "draw.plan_slab")
+    job = opened(workspace, row)
+    at = rigid.apply(job.grid_pose(job.scan(1)), job.cloud(1).xyz(0, 400)[::150]).tolist()
+    must(workspace, row, "surface.deviation", against="plane", patches=at, reach=50)
+    assert not stale() & {"deliver.laz", "deliver.sheet"} and sheet not in files()
+    must(workspace, row, "draw.rename", drawing=first, name="Other")
+    assert "deliver.sheet" in stale() and sheet in files()
 
 
 def test_failures_leave_the_job_as_it_was(posed):

@@ -12,7 +12,7 @@ from scipy.spatial import cKDTree
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET
-from terrazza.formats import copc_writer, xyz
+from terrazza.formats import copc_tree, las_writer, xyz
 from terrazza.operations.pieces.promises import statement
 from terrazza.operations.spine.base import find
 from tests.run import must, opened, perform
@@ -114,8 +114,8 @@ def test_what_was_written_is_read_by_others_as_large_as_promised(job, form):
 
 
 def test_nodes_lie_within_nodes_and_are_even_shares(job, monkeypatch):
-    monkeypatch.setattr(copc_writer, "NODE", 700)
-    monkeypatch.setattr(copc_writer, "LEAF", 1500)
+    monkeypatch.setattr(copc_tree, "NODE", 700)
+    monkeypatch.setattr(copc_tree, "LEAF", 1500)
     path = must(*job, "deliver.copc")["path"]
     assert len(from_copc(path)) == len(wanted(job))
     nodes = copclib.FileReader(path).GetAllNodes()
@@ -191,21 +191,26 @@ def test_trees_grow_deeper_where_points_are_dense(monkeypatch, dense):
     """Nodes hold points of their own cells alone, no leaf is too full, and what is dense lies below the level
     of counting.
     """
-    monkeypatch.setattr(copc_writer, "NODE", 700)
-    monkeypatch.setattr(copc_writer, "LEAF", 1500)
-    rng, finest = np.random.default_rng(dense), 2**copc_writer.DEEPEST
+    monkeypatch.setattr(copc_tree, "NODE", 700)
+    monkeypatch.setattr(copc_tree, "LEAF", 1500)
+    rng, finest = np.random.default_rng(dense), 2**copc_tree.DEEPEST
     cell = rng.integers(0, finest, (20_000, 3))
     cell = np.r_[cell, finest // 3 + rng.integers(0, finest // 2**8, (dense, 3))]
-    codes = copc_writer._woven(cell)
-    cells = copc_writer.Cells()
+    unit = copc_tree.Cube((0.0, 0.0, 0.0), float(finest))
+    codes = unit.codes(cell.astype(np.int32), las_writer.Layout(1.0, (0.0, 0.0, 0.0)))
+    cells = copc_tree.Cells()
     for part in np.array_split(codes, 3):
-        cells.add(part)
-    tree = cells.tree(np.array_split(codes, 3))
-    nodes = tree.nodes(codes, np.random.default_rng(1))
+        cells.add(*cells.of(part))
+    full = cells.full
+    again = (p[full[p >> copc_tree.UNDER]] for p in np.array_split(codes, 3))
+    tree = cells.tree(np.unique(p, return_counts=True) for p in again)
+    order, each = tree.grouped(codes, np.random.default_rng(1))
+    assert (np.sort(order) == np.arange(len(codes))).all()
+    nodes, codes = np.repeat(tree.names, each), codes[order]
     level = np.array([(int(n).bit_length() - 1) // 3 for n in nodes])
     for n, one in zip(nodes[::97], level[::97]):
-        mine = codes[nodes == n] >> np.uint64(3 * (copc_writer.DEEPEST - one))
+        mine = codes[nodes == n] >> 3 * int(copc_tree.DEEPEST - one)
         assert (mine == int(n) - (1 << 3 * int(one))).all(), "a point lies in another cell"
     _, many = np.unique(nodes, return_counts=True)
-    assert many.max() < 1500 * 1.15 and (level.max() > copc_writer.FIRST) == (dense > 0)
+    assert many.max() < 1500 * 1.15 and (level.max() > copc_tree.FIRST) == (dense > 0)
     assert (level == 0).sum() == pytest.approx(700, abs=120)

@@ -10,7 +10,8 @@ import pytest
 from terrazza.db.models import Entry, Fact
 from terrazza.db.models import Job as Row
 from terrazza.operations.spine.fieldbook import enter
-from terrazza.work import keeping
+from terrazza.work import demos, keeping
+from terrazza.work.runner import run_entry
 from tests.run import must
 from tests.web.test_pages import client_on
 
@@ -103,13 +104,17 @@ def test_a_backup_comes_down_and_goes_up(two):
     assert not [n for n in os.listdir(workspace) if n.endswith(".part")] and Row.select().count() == 3
 
 
-def test_the_flight_is_offered_beside_the_demo_and_made_once(workspace, monkeypatch):
+def test_demos_are_offered_beside_the_demo_job_and_begun_once(workspace, monkeypatch):
+    """The button lays the field data and queues the recipe; the worker's step brings the cloud in."""
     client = client_on(workspace, monkeypatch)
-    offered = lambda: "Make the demo" in client.get("/").text
+    offered = lambda: {k for k in demos.DEMOS if f"/jobs/demo/{k}" in client.get("/").text}
     assert not offered()
     client.post("/jobs", data={"name": keeping.DEMO})
-    assert offered()
-    answer = client.post("/jobs/flight", follow_redirects=False)
-    job = Row.get(name=keeping.FLIGHT)
+    assert offered() == {"flight", "finished"}
+    answer = client.post("/jobs/demo/flight", follow_redirects=False)
+    job = Row.get(name=demos.DEMOS["flight"].name)
     assert answer.status_code == 303 and answer.headers["location"] == f"/jobs/{job.id}/register"
-    assert not offered() and "settegradini-flight" in client.get(f"/jobs/{job.id}/register").text
+    assert offered() == {"finished"} and client.post("/jobs/demo/none").status_code == 404
+    (entry,) = Entry.select().where(Entry.job == job)
+    assert run_entry(workspace, entry).state == "done"
+    assert "settegradini-flight" in client.get(f"/jobs/{job.id}/register").text

@@ -120,7 +120,7 @@ def _run(workspace, recipe_file, inputs, name, out, append, resume, strict, give
     else:
         course.begin(row, wanted, WHO, inputs=inputs, out=out, search=beside[:1])
     try:
-        _steps(workspace, row, strict)
+        take_steps(workspace, row, strict)
     finally:
         result.update(summary(workspace, row, first))
 
@@ -133,7 +133,7 @@ def _named_after(inputs: list[str], workspace: str) -> str:
     return free_name(os.path.splitext(os.path.basename(os.path.normpath(inputs[0])))[0])
 
 
-def _steps(workspace: str, row: Row, strict: bool) -> None:
+def take_steps(workspace: str, row: Row, strict: bool) -> None:
     """Run the steps of the job's recipe to the end; TerrazzaError where one fails, Exit where one stops."""
     while (entry := course.advance(row)) is not None:
         number, of = (course.told(row)[k] for k in ("step", "of"))

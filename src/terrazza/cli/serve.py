@@ -11,11 +11,12 @@ from pathlib import Path
 
 import typer
 
+from terrazza.cli.run import WHO, take_steps
 from terrazza.cli.terminal import Bar
-from terrazza.db.models import Job as Row
-from terrazza.errors import InputError, TerrazzaError
+from terrazza.errors import InputError, ParamsError, TerrazzaError
+from terrazza.operations.spine.reach import PAGE
 from terrazza.settings import settings
-from terrazza.work.keeping import DEMO, FLIGHT
+from terrazza.work import demos
 from terrazza.work.open import open_workspace
 
 LOAD_AFTER = 2.0  # s
@@ -37,16 +38,21 @@ def register(app: typer.Typer) -> None:
         workspace: Path = typer.Option(None, help="Folder of the workspace."),
         port: int = typer.Option(None, help="Port."),
         build_only: bool = typer.Option(False, "--build-only", help="Make the demo job and stop."),
-        flight: bool = typer.Option(False, "--flight", help="Make the demo's flight over the terraces."),
+        which: str = typer.Option("estate", help=f"Which job: {', '.join(demos.DEMOS)}."),
+        page: bool = typer.Option(
+            False, "--for-page", hidden=True, help="Begin it; a server takes its steps."
+        ),
     ) -> None:
-        """Make the demo job where it is missing, then serve."""
+        """Make a demo job where it is missing, then serve."""
         folder, where = str(workspace or settings().workspace), port or settings().port
-        if flight:
-            make_flight(folder)
+        if which not in demos.DEMOS:
+            raise ParamsError(f"There is no demo “{which}”.", f"There are {', '.join(demos.DEMOS)}.")
+        if page:
+            demos.begin(folder, which, PAGE)
             return
         if not build_only:
             need_port(settings().host, where)
-        make_demo(folder)
+        make_demo(folder, which)
         if not build_only:
             _serve(folder, settings().host, where)
 
@@ -64,58 +70,20 @@ def need_port(host: str, port: int) -> None:
             ) from error
 
 
-def make_demo(workspace: str) -> None:
-    """Field data by the simulated instruments, and a job that has imported it like anybody's."""
-    from terrazza.db import queries
-    from terrazza.demo import build
-    from terrazza.operations.spine.fieldbook import enter
-    from terrazza.work.runner import run_entry
-
-    open_workspace(workspace)
-    if Row.get_or_none(name=DEMO):
+def make_demo(workspace: str, key: str = "estate") -> None:
+    """A job to look around in, where there is none of its name yet; a demo job that cannot be made is gone
+    again.
+    """
+    with Bar("Simulated field work") as bar:
+        row = demos.begin(workspace, key, WHO, bar)
+    if row is None:
         return
-    field = field_folder(workspace)
-    if not os.path.isfile(os.path.join(field, build.CONTROL_FILE)):
-        print("Building the demo's field data: eight scans with photos, and a walk …", file=sys.stderr)
-        with Bar("Simulated field work") as bar:
-            build.build(field, progress=bar)
-    row = queries.create_job(workspace, DEMO)
-    files = [os.path.join(field, name) for name in [name for name, _ in build.FILES] + [build.WALK_FILE]]
-    with Bar("Importing the demo scans") as bar:
-        for name, params in (
-            ("import.files", {"files": files}),
-            ("import.walk", {"scan": 9, "trajectory": os.path.join(field, build.WALK_PATH)}),
-        ):
-            entry = run_entry(workspace, enter(row, name, params, "demo"), bar)
-            if entry.state != "done":
-                row.delete_instance(recursive=True)
-                raise TerrazzaError(f"The demo job could not be made: {entry.message}", entry.hint)
-
-
-def make_flight(workspace: str) -> None:
-    """Field data of a simulated drone, and a job that has imported it like anybody's."""
-    from terrazza.db import queries
-    from terrazza.demo import flight
-    from terrazza.operations.spine.fieldbook import enter
-    from terrazza.work.runner import run_entry
-
-    open_workspace(workspace)
-    if Row.get_or_none(name=FLIGHT):
-        return
-    field = field_folder(workspace)
-    if not os.path.isfile(os.path.join(field, flight.CONTROL)):
-        flight.build(field)
-    row = queries.create_job(workspace, FLIGHT)
-    files = [os.path.join(field, flight.CLOUD)]
-    entry = run_entry(workspace, enter(row, "import.files", {"files": files}, "demo"))
-    if entry.state != "done":
-        row.delete_instance(recursive=True)
-        raise TerrazzaError(f"The demo's flight could not be made: {entry.message}", entry.hint)
-
-
-def field_folder(workspace: str) -> str:
-    """Where the demo's field data lies."""
-    return os.path.join(os.path.abspath(workspace), "demo-field")
+    try:
+        take_steps(workspace, row, strict=False)
+    except TerrazzaError as error:
+        if key == "estate":
+            row.delete_instance(recursive=True)
+        raise TerrazzaError(f"The job “{row.name}” could not be made: {error.message}", error.hint) from error
 
 
 def _serve(workspace: str, host: str, port: int) -> None:

@@ -179,6 +179,11 @@ def last_entries(job_id: int) -> dict[str, Entry]:
     return {e.operation: e for e in rows.order_by(Entry.number)}
 
 
+def entries_of(job_id: int, numbers: list[int]) -> list[Entry]:
+    """The entries of these numbers."""
+    return list(Entry.select().where((Entry.job == job_id) & (Entry.number << numbers)))
+
+
 def running(job_id: int, but: int) -> list[str]:
     """Operations that are running on a job, without the entry of the id ``but``."""
     rows = Entry.select(Entry.operation).where((Entry.job == job_id) & (Entry.state == "running"))
@@ -198,14 +203,24 @@ def operations_of(job_id: int, numbers: list[int]) -> list[tuple[str, int]]:
 
 
 def last_writers(job_id: int) -> dict[str, int]:
-    """By kind of fact the number of the last living entry that changed one."""
+    """By kind of fact the number of the last living entry that changed one; dimensions of the points beside
+    their usual columns are a kind of their own, “dimension”.
+    """
+    beside = (Change.kind == "column") & Change.key.contains("/extra.")
     rows = (
-        Change.select(Change.kind, fn.MAX(Entry.number))
+        Change.select(Change.kind, beside, fn.MAX(Entry.number))
         .join(Entry)
         .where((Entry.job == job_id) & (Entry.state << LIVING))
-        .group_by(Change.kind)
+        .group_by(Change.kind, beside)
     )
-    return dict(rows.tuples())
+    return {"dimension" if apart else kind: number for kind, apart, number in rows.tuples()}
+
+
+def last_writer(job_id: int, kind: str, keys: list[str]) -> int:
+    """The number of the last living entry that changed one of these facts; 0 for none."""
+    rows = Change.select(fn.MAX(Entry.number)).join(Entry)
+    mine = (Change.kind == kind) & (Change.key << keys)
+    return rows.where((Entry.job == job_id) & (Entry.state << LIVING) & mine).scalar() or 0
 
 
 def begun(job_id: int, kind: str, key: str) -> int | None:

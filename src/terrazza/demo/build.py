@@ -29,6 +29,7 @@ from terrazza.instruments.walker import RINGS, walk
 INDOORS = {0, 1, 2, 3, 7}
 FILES = [("settegradini-house.e57", (0, 1, 2, 3)), ("settegradini-garden.e57", (4, 5, 6, 7))]
 CONTROL_FILE = "settegradini-control.csv"
+DESIGN_FILE = "settegradini-culvert-design.obj"
 WALK_FILE, WALK_PATH = "settegradini-walk.laz", "settegradini-walk-path.txt"
 CAMERA = rigid.make(np.eye(3), np.array([0.0, 0.0, 0.06]))
 
@@ -88,6 +89,7 @@ def build(
         _one_file, pieces, [max(float(len(p[2])), 0.4) for p in pieces], progress, "Scanning the estate"
     )
     _control(os.path.join(partial, CONTROL_FILE), seed)
+    design(os.path.join(partial, DESIGN_FILE))
     truth = {
         "poses": [p.tolist() for p in work.poses],
         "scene_to_grid": estate.scene_to_grid().tolist(),
@@ -198,3 +200,17 @@ def _control(path: str, seed: int) -> None:
         lines.append(f"L{n},{e:.4f},{nn:.4f},{h - above:.4f},{above:.3f},{role}")
     with open(path, "w", encoding="utf-8") as f:
         f.write("\n".join(lines) + "\n")
+
+
+def design(path: str, facets: int = 48) -> None:
+    """The vault of the culvert as it was designed, as triangles in the grid."""
+    (x, y, z), length, radius = outdoors.VAULT
+    turn = np.linspace(0, np.pi, facets + 1)
+    arch = np.c_[x + radius * np.cos(turn), np.full(facets + 1, y), z + radius * np.sin(turn)]
+    corners = rigid.apply(estate.scene_to_grid(), np.r_[arch, arch + (0.0, length, 0.0)])
+    with open(path, "w", encoding="utf-8") as f:
+        f.write("# Culvert under the lower terrace, vault as designed; Settegradini local grid, metres\n")
+        f.writelines(f"v {e:.4f} {n:.4f} {h:.4f}\n" for e, n, h in corners)
+        for k in range(1, facets + 1):
+            far = k + facets + 1
+            f.write(f"f {k} {k + 1} {far + 1}\nf {k} {far + 1} {far}\n")

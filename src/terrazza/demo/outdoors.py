@@ -36,6 +36,8 @@ from terrazza.instruments.scene import (
     WHITE,
 )
 
+VAULT = ((7.3, -10.0, LANE + 1.0), 9.4, 1.1)  # of the culvert: its axis at the mouth, length, radius
+
 
 def floor_of(s, x0, x1, y0, y1, z, material, code=GROUND, style=UNDULATING):
     s.quad((x0, y0, z), (x1 - x0, 0, 0), (0, y1 - y0, 0), material, code, style)
@@ -133,8 +135,8 @@ def lane_of(s):
 
 
 def culvert_of(s):
-    x0, x1, crown = 6.2, 8.4, 1.1
-    spring, mid = LANE + 1.0, 7.3
+    (mid, mouth, spring), length, crown = VAULT
+    x0, x1 = 6.2, 8.4
     # retaining wall of the lower terrace, left out where the culvert opens
     for a, b in ((-24.0, x0), (x1, 34.0)):
         s.quad((a, -10.0, LANE), (b - a, 0, 0), (0, 0, LOWER - LANE), STONE, OTHER, DRYSTONE)
@@ -143,7 +145,7 @@ def culvert_of(s):
     )
     for x in (x0, x1):
         s.quad((x, -10.0, LANE), (0, 9.4, 0), (0, 0, 1.0), STONE, OTHER, HEWN)
-    s.cylinder((mid, -10.0, spring), (0, 9.4, 0), crown, STONE, OTHER, facing=(0, 0, 1), caps=False)
+    s.cylinder((mid, mouth, spring), (0, length, 0), crown, STONE, OTHER, facing=(0, 0, 1), caps=False)
     s.quad((x0, -0.6, LANE), (x1 - x0, 0, 0), (0, 0, 2.2), STONE, OTHER, HEWN)
     s.quad((x0, -10.0, LANE + 0.02), (x1 - x0, 0, 0), (0, 9.4, 0), STONE, GROUND, COBBLED)
     s.box((x0, -5.2, LANE), (x0 + 0.35, -4.2, LANE + 0.9), STONE, OTHER)  # a silt ledge

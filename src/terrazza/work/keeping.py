@@ -15,7 +15,7 @@ from terrazza.work.lease import lease
 
 KEY = "kept"
 HERE, AWAY, DELETED = "", "away", "deleted"
-DEMO, FLIGHT = "Settegradini, lemon terraces", "Settegradini, flight"  # names of the jobs to look around in
+DEMO = "Settegradini, lemon terraces"  # the job to look around in
 
 
 def state(row: Row) -> str:

@@ -50,6 +50,7 @@ class ByItself(Rule):
 
     name, title = "classify.by_itself", "By itself"
     reads = frozenset({"scan", "pose", "frame"})
+    dimensions = True
     Params = ByItselfParams
 
     def judge(self, job: Job, scans: list[Scan], params: ByItselfParams, folder: str, progress: Progress):

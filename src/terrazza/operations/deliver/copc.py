@@ -1,6 +1,8 @@
 """Deliver COPC."""
 
 import os
+import tempfile
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -16,9 +18,9 @@ from terrazza.operations.spine.job import Job
 
 copc = later("terrazza.formats.copc_writer")
 las = later("terrazza.formats.las")
+tree = later("terrazza.formats.copc_tree")
 
 GATHERED = 500_000
-SMALL = 1 << 22  # numbers of nodes that are counted one by one
 SEED = 11
 
 
@@ -28,22 +30,75 @@ class CopcParams(LazParams):
     )
 
 
-def _as_records(portion: Portion, common, progress: Progress):
-    """Points of a portion as they stand in a file, a header that counts them, first and last time."""
-    layout, scale, offset = common
+@dataclass(frozen=True)
+class Run:
+    """Records of some points in a scratch file of their own: the ``number``-th piece of ``points``."""
+
+    number: int
+    path: str
+    points: int
+
+    def records(self, layout) -> np.ndarray:
+        """(n,) one raw record of a point each."""
+        return np.fromfile(self.path, f"V{layout.header().point_format.size}")
+
+    def codes(self, records: np.ndarray, common) -> np.ndarray:
+        """(n,) their finest cells."""
+        layout, cube = common
+        bytes_ = records.view(np.uint8).reshape(len(records), -1)
+        return cube.codes(np.ascontiguousarray(bytes_[:, :12]).view("<i4"), layout)
+
+
+def _as_run(portion: Portion, common, progress: Progress):
+    """Put the points of a portion into a file of their own; it, a header that counts them, and the first and
+    last time.
+    """
+    layout, scale, offset, folder = common
     chunks = portion.chunks(progress, scale=scale, offset=offset)
     encoded = layout.encoded(chunks)
     times = np.concatenate([c["time"] for c in chunks if "time" in c] or [np.zeros(1)])
-    return encoded.data, encoded.header, (float(times.min()), float(times.max()))
+    with tempfile.NamedTemporaryFile(dir=folder, delete=False) as file:
+        file.write(encoded.data)
+    return file.name, encoded.header, (float(times.min()), float(times.max()))
 
 
-def _packed(piece, colour: bool, progress: Progress) -> bytes:
-    path, start, stop = piece
-    with open(path, "rb") as file:
-        file.seek(start)
-        data = copc.Writer.packed(file.read(stop - start), colour)
-    progress.advance(stop - start, stop - start)
-    return data
+def _cells(run: Run, common, progress: Progress):
+    """Where the points of a run lie, coarsely."""
+    progress.advance(run.points, run.points)
+    return tree.Cells.of(run.codes(run.records(common[0]), common))
+
+
+def _finest(run: Run, common, progress: Progress):
+    """The finest cells of the points of a run that lie in full ones, sorted, and how many each holds."""
+    full, common = common[-1], common[:-1]
+    codes = run.codes(run.records(common[0]), common)
+    progress.advance(run.points, run.points)
+    return np.unique(codes[full[codes >> tree.UNDER]], return_counts=True)
+
+
+def _grouped(run: Run, common, progress: Progress) -> np.ndarray:
+    """Bring the points of each node of a run together, in its file; how many each has."""
+    octree, common = common[-1], common[:-1]
+    records = run.records(common[0])
+    order, many = octree.grouped(run.codes(records, common), np.random.default_rng((SEED, run.number)))
+    records[order].tofile(f"{run.path}.sorted")
+    os.replace(f"{run.path}.sorted", run.path)
+    progress.advance(run.points, run.points)
+    return many
+
+
+def _packed(stretches, layout, progress: Progress) -> bytes:
+    """A node from stretches (path, first, points) of the runs."""
+    size = layout.header().point_format.size
+    records = b"".join(_bytes(path, first * size, points * size) for path, first, points in stretches)
+    progress.advance(1, 1)
+    return copc.Writer.packed(records, layout.colour)
+
+
+def _bytes(path: str, first: int, many: int) -> bytes:
+    with open(path, "rb", buffering=0) as file:
+        file.seek(first)
+        return file.read(many)
 
 
 @operation
@@ -62,15 +117,13 @@ class DeliverCopc(PointFile):
         path = job.output(f"{stem}.copc.laz", ".laz")
         with chosen_of(job, params, progress) as (chosen, rest), job.scratch() as folder:
             layout, wkt, factor = layout_of(job, chosen, params, packed=False)
-            records, codes = (os.path.join(folder, n) for n in ("records", "codes"))
             common = (layout, params.scale, np.asarray(layout.offset) * factor)
-            pieces = pieces_of(job, chosen, _as_records, common, Part(rest, 0, 0.4), GATHERED)
-            header, times = _spooled(pieces, records, layout)
-            cube = copc.Cube.around(header.mins, header.maxs)
-            tree = _tree(records, codes, cube, layout, header.point_format.size)
-            nodes = _sorted(records, codes, tree, header.point_format.size)
+            made = pieces_of(job, chosen, _as_run, (*common, folder), Part(rest, 0, 0.4), GATHERED)
+            runs, header, times = _runs(made, layout)
+            cube = tree.Cube.around(header.mins, header.maxs)
+            nodes = _sorted(job, runs, (layout, cube), Part(rest, 0.4, 0.6))
             with copc.Writer(path, layout, cube, wkt) as out:
-                _written(job, out, nodes, records + ".sorted", layout.colour, Part(rest, 0.5, 1.0))
+                _written(job, out, nodes, Part(rest, 0.6, 1.0))
                 out.finish(header, times)
             compared = lambda path: _compared(job, chosen, path, common, layout)
             what = f"points in {len(nodes)} nodes"
@@ -100,75 +153,43 @@ def _digest(portion: Portion, common, progress: Progress) -> int:
     return total
 
 
-def _spooled(pieces, records: str, layout):
-    """Put pieces one after another into a file; (header that counts all, (first, last time))."""
-    all_, low, high = layout.header(), np.inf, -np.inf
-    with open(records, "wb") as out:
-        for data, header, times in pieces:
-            out.write(data)
-            all_.mins, all_.maxs = np.minimum(all_.mins, header.mins), np.maximum(all_.maxs, header.maxs)
-            all_.number_of_points_by_return = (
-                all_.number_of_points_by_return + header.number_of_points_by_return
-            )
-            all_.point_count += header.point_count
-            low, high = min(low, times[0]), max(high, times[1])
-    return all_, (low, high)
+def _runs(made, layout):
+    """(runs, header that counts all, (first, last time)) of what was put into files."""
+    runs, total, low, high = [], layout.header(), np.inf, -np.inf
+    for number, (path, header, times) in enumerate(made):
+        runs.append(Run(number, path, header.point_count))
+        total.mins, total.maxs = np.minimum(total.mins, header.mins), np.maximum(total.maxs, header.maxs)
+        total.number_of_points_by_return = (
+            total.number_of_points_by_return + header.number_of_points_by_return
+        )
+        total.point_count += header.point_count
+        low, high = min(low, times[0]), max(high, times[1])
+    return runs, total, (low, high)
 
 
-def _tree(records: str, codes: str, cube, layout, size: int) -> "copc.Tree":
-    """The tree for all records, whose finest cells are written into ``codes``."""
-    source, cells = np.memmap(records, np.uint8, "r").reshape(-1, size), copc.Cells()
-    with open(codes, "wb") as out:
-        for start in range(0, len(source), GATHERED):
-            position = np.ascontiguousarray(source[start : start + GATHERED, :12]).view("<i4")
-            mine = cube.codes(position, layout)
-            out.write(mine.tobytes())
-            cells.add(mine)
-    keys = np.memmap(codes, np.uint64, "r")
-    return cells.tree(keys[start : start + GATHERED] for start in range(0, len(keys), GATHERED))
+def _sorted(job: Job, runs: list[Run], common, progress: Progress) -> list[tuple[int, int, list]]:
+    """Bring the points of each node of a run together; (node, points, its stretches of the runs)."""
+    sizes = [run.points for run in runs]
+
+    def all_of(function, low: float, high: float, *more):
+        share = Part(progress, low, high)
+        return job.fleet.each(function, runs, sizes, share, "Finding nodes", (*common, *more), light=True)
+
+    cells = tree.Cells()
+    for found in all_of(_cells, 0.0, 0.3):
+        cells.add(*found)
+    octree = cells.tree(all_of(_finest, 0.3, 0.5, cells.full) if cells.full.any() else ())
+    many = np.array(list(all_of(_grouped, 0.5, 1.0, octree)))
+    first = np.cumsum(many, axis=1) - many
+    return [
+        (name, int(many[:, k].sum()), [(runs[r].path, int(first[r, k]), int(many[r, k])) for r in there])
+        for k, name in enumerate(octree.names)
+        if len(there := np.flatnonzero(many[:, k]))
+    ]
 
 
-def _sorted(records: str, codes: str, tree, size: int) -> list[tuple[int, int, int]]:
-    """Bring the records of each node together in a file beside; (node, first, last) in its order."""
-    keys, rng = np.memmap(codes, np.uint64, "r"), np.random.default_rng(SEED)
-    nodes = np.memmap(codes + ".nodes", np.uint64, "w+", shape=keys.shape)
-    names, counts = np.zeros(0, np.uint64), np.zeros(0, np.int64)
-    for start in range(0, len(keys), GATHERED):
-        nodes[start : start + GATHERED] = mine = tree.nodes(keys[start : start + GATHERED], rng)
-        found, many = _counted(mine)
-        names, back = np.unique(np.r_[names, found], return_inverse=True)
-        counts = np.bincount(back, np.r_[counts, many], len(names)).astype(np.int64)
-    ends = np.cumsum(counts)
-    free = ends - counts
-    source = np.memmap(records, np.uint8, "r").reshape(-1, size)
-    target = np.memmap(records + ".sorted", np.uint8, "w+", shape=source.shape)
-    small = np.uint16 if len(names) < 2**16 else np.int64  # of which the first are sorted by counting
-    for start in range(0, len(keys), GATHERED):
-        which = np.searchsorted(names, nodes[start : start + GATHERED]).astype(small)
-        order = np.argsort(which, kind="stable")
-        grouped = which[order]
-        first = np.flatnonzero(np.r_[True, grouped[1:] != grouped[:-1]])
-        block = source[start : start + GATHERED][order]
-        for a, b in zip(first, np.r_[first[1:], len(grouped)]):
-            k = grouped[a]
-            target[free[k] : free[k] + b - a] = block[a:b]
-            free[k] += b - a
-    return [(int(n), int(e - c), int(e)) for n, e, c in zip(names, ends, counts)]
-
-
-def _counted(nodes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """The nodes there are, sorted, and the points of each."""
-    if nodes.max() < SMALL:
-        many = np.bincount(nodes.astype(np.int64))
-        found = np.flatnonzero(many)
-        return found.astype(np.uint64), many[found]
-    return np.unique(nodes, return_counts=True)
-
-
-def _written(job: Job, out, nodes, path: str, colour: bool, progress: Progress) -> None:
-    size = out.header.point_format.size
-    pieces = [(path, first * size, last * size) for _, first, last in nodes]
-    sizes = [last - first for _, first, last in nodes]
-    packed = job.fleet.each(_packed, pieces, sizes, progress, "Writing nodes", colour, light=True)
-    for (node, first, last), data in zip(nodes, packed):
-        out.put(node, last - first, data)
+def _written(job: Job, out, nodes, progress: Progress) -> None:
+    stretches, sizes = [n[2] for n in nodes], [n[1] for n in nodes]
+    packed = job.fleet.each(_packed, stretches, sizes, progress, "Writing nodes", out.layout, light=True)
+    for (node, points, _), data in zip(nodes, packed):
+        out.put(node, points, data)

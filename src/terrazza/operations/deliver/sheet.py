@@ -85,9 +85,14 @@ class DeliverSheet(Operation):
         return {
             "says": f"“{block[0]}” at 1 : {scale:,} on {params.paper}",
             "path": path,
+            "drawing": number,
             "scale": scale,
             "bytes": os.path.getsize(path),
         }
+
+    @classmethod
+    def read_alone(cls, values: dict, figures: dict) -> dict[str, list[str]]:
+        return {"drawing": [str(figures["drawing"])]} if "drawing" in figures else {}
 
 
 def _content(job: Job, drawing: dict):

@@ -15,7 +15,7 @@ from terrazza.operations.pieces.point_params import PointParams
 from terrazza.operations.pieces.selection import Selection
 from terrazza.operations.spine.job import Job
 
-copc_writer = later("terrazza.formats.copc_writer")
+copc_tree = later("terrazza.formats.copc_tree")
 las_writer = later("terrazza.formats.las_writer")
 ptx_writer = later("terrazza.formats.ptx_writer")
 
@@ -114,7 +114,7 @@ def lines_of(chosen: Selection, params) -> xyz.Lines:
 
 def _copc_bytes(job, chosen, params, share):
     """As LAZ, with what the hierarchy takes; nodes of many pack worse than chunks in order."""
-    one = chosen.points * share <= copc_writer.LEAF
+    one = chosen.points * share <= copc_tree.LEAF
     return (1.0 if one else COPC_MORE) * _laz_bytes(job, chosen, params, share) + 350
 
 

@@ -66,7 +66,8 @@ class Operation:
     version; ``looks`` names those that it only takes words or checks from. ``bound_to_place``: drawn by hand
     on this job's points, so a recipe leaves it out unless asked.  ``formerly`` are names that it had before,
     ``version`` grows when parameters change, and ``brought_up`` translates older ones.  A ``light`` one
-    changes a few facts at once, no columns and no files, and does not wait behind heavy ones.
+    changes a few facts at once, no columns and no files, and does not wait behind heavy ones.  One with
+    ``dimensions`` reads, of the points, more than their usual columns.
     """
 
     name: ClassVar[str]
@@ -80,6 +81,7 @@ class Operation:
     bound_to_place: ClassVar[bool] = False
     light: ClassVar[bool] = False
     tries: ClassVar[bool] = False
+    dimensions: ClassVar[bool] = False
     Params: ClassVar[type[Params]] = Params
 
     @classmethod
@@ -99,6 +101,11 @@ class Operation:
     def is_light(cls, values: dict) -> bool:
         """Whether a run with these parameters changes a few facts at once, and no files."""
         return cls.light
+
+    @classmethod
+    def read_alone(cls, values: dict, figures: dict) -> dict[str, list[str]]:
+        """Of kinds of which a run with these parameters and figures read some facts only, their keys."""
+        return {"drawing": list(map(str, values["drawings"]))} if values.get("drawings") else {}
 
     @classmethod
     def brought_up(cls, values: dict, version: int) -> dict:

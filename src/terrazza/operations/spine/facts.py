@@ -310,7 +310,7 @@ KINDS: dict[str, Kind] = {
         Kind("tie_choice", TieChoiceValue, "ties were switched", _by_pair),
         Kind("network", NetworkValue, "the adjustment changed"),
         Kind("looked", LookedValue, "it was looked through"),
-        Kind("array", str, "the adjustment changed", _by_path, _array),
+        Kind("array", str, "", _by_path, _array),
         Kind("walk", Value, "walks changed", _by_key),
         Kind("photo", PhotoValue, "photos changed", _by_scan, _picture("file")),
         Kind("target", TargetValue, "targets changed", _by_scan),
@@ -341,6 +341,11 @@ def kind_of(name: str) -> Kind:
     if name not in KINDS:
         raise TerrazzaError(f"No kind of fact is named {name}.")
     return KINDS[name]
+
+
+def words_of(kind: str) -> str:
+    """What a change of a kind means to later steps; empty where other facts beside it tell."""
+    return "dimensions of the points changed" if kind == "dimension" else kind_of(kind).words
 
 
 def names_files(kind: str) -> bool:

@@ -8,7 +8,7 @@ from terrazza.db.models import Job as Row
 from terrazza.errors import StateError
 from terrazza.operations.spine import files_named
 from terrazza.operations.spine.base import find, known, title
-from terrazza.operations.spine.facts import KINDS
+from terrazza.operations.spine.facts import words_of
 
 KEPT_FOLDERS = ("scans", "photos", "arrays", "scratch")
 
@@ -73,24 +73,30 @@ def undo(entry: Entry) -> None:
 def stale(job: Row) -> dict[int, str]:
     """Living entries that read something which a later living entry changed: number → what is newer."""
     writes = queries.last_writers(job.id)
-    out = {e.number: _newer(name, e.number, writes) for name, e in queries.last_entries(job.id).items()}
+    out = {entry.number: _newer(entry, writes) for entry in queries.last_entries(job.id).values()}
     return {number: words for number, words in out.items() if words}
 
 
 def stale_files(job: Row, deliverables: dict[str, dict]) -> dict[str, str]:
     """Deliverables that were made from something that has changed since: path → what is newer."""
     writes = queries.last_writers(job.id)
-    out = {
-        path: _newer(d["operation"], d["entry"], writes) for path, d in deliverables.items() if "entry" in d
-    }
-    return {path: words for path, words in out.items() if words}
+    made = {d["entry"]: "" for d in deliverables.values() if "entry" in d}
+    made = {e.number: _newer(e, writes) for e in queries.entries_of(job.id, list(made))}
+    return {path: words for path, d in deliverables.items() if (words := made.get(d.get("entry"), ""))}
 
 
-def _newer(name: str, number: int, writes: dict[str, int]) -> str:
-    """What of that which an entry of an operation read was changed later, in words; empty for nothing."""
-    operation = known(name)
-    kinds = sorted(operation.reads - operation.writes) if operation else []
-    return next((KINDS[k].words for k in kinds if writes.get(k, 0) > number), "")
+def _newer(entry: Entry, writes: dict[str, int]) -> str:
+    """What of that which an entry read was changed later, in words; empty for nothing."""
+    operation = known(entry.operation)
+    if operation is None:
+        return ""
+    read = operation.reads - operation.writes
+    alone = operation.read_alone(entry.params, entry.figures or {})
+    for kind in sorted(read | ({"dimension"} if operation.dimensions and "column" in read else set())):
+        newer = queries.last_writer(entry.job_id, kind, alone[kind]) if kind in alone else writes.get(kind, 0)
+        if newer > entry.number and words_of(kind):
+            return words_of(kind)
+    return ""
 
 
 def recover(workspace: str, claim) -> int:

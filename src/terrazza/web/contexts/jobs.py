@@ -11,7 +11,7 @@ from terrazza.db.models import Job as Row
 from terrazza.errors import NotFound
 from terrazza.operations.pieces import sights
 from terrazza.operations.spine.job import Job
-from terrazza.work import keeping
+from terrazza.work import demos, keeping
 
 THUMB = 144  # pixels
 
@@ -31,8 +31,7 @@ def build(workspace: str, find: str = "", changed: int = 0) -> dict:
         "deleted": deleted,
         "find": find,
         "many": Row.select().count() > 0,
-        "flight": Row.get_or_none(name=keeping.DEMO) is not None
-        and Row.get_or_none(name=keeping.FLIGHT) is None,
+        "demos": demos.offered(),
         "just": next((r for r in deleted if r["id"] == changed), None),
     }
 

@@ -11,12 +11,12 @@ from fastapi import APIRouter, BackgroundTasks, File, Form, Request, UploadFile
 from fastapi.responses import FileResponse, RedirectResponse, Response
 
 from terrazza.db import queries
-from terrazza.errors import InputError, StateError
+from terrazza.errors import InputError, NotFound, StateError
 from terrazza.web import pages
 from terrazza.web.contexts import jobs as jobs_context
 from terrazza.web.contexts import page as page_context
 from terrazza.web.routes.common import FOR_GOOD, job_of
-from terrazza.work import archive, keeping
+from terrazza.work import archive, demos, keeping
 
 router = APIRouter()
 
@@ -34,15 +34,20 @@ def create(request: Request, name: Annotated[str, Form()] = "") -> Response:
     return RedirectResponse(f"/jobs/{job.id}/import", 303)
 
 
-@router.post("/jobs/flight")
-def flight(request: Request) -> Response:
-    """Make the demo's flight, in a process of its own, and open it."""
-    workspace = request.app.state.workspace
-    words = ["-m", "terrazza.cli.main", "demo", "--flight", "--workspace", workspace]
+@router.post("/jobs/demo/{key}")
+def demo(request: Request, key: str) -> Response:
+    """Begin one of the demos, its field data made in a process of its own, and open it."""
+    wanted = demos.DEMOS.get(key)
+    if wanted is None:
+        raise NotFound(f"There is no demo “{key}”.", "Choose one from the list of jobs.")
+    words = ["-m", "terrazza.cli.main", "demo", "--which", key, "--for-page"]
+    words += ["--workspace", request.app.state.workspace]
     done = subprocess.run([sys.executable, *words], capture_output=True, text=True, timeout=300)
     if done.returncode:
-        raise StateError("The demo's flight could not be made.", done.stderr.strip()[-300:])
-    return RedirectResponse(f"/jobs/{queries.job_by(name=keeping.FLIGHT).id}/register", 303)
+        raise StateError("The demo could not be made.", done.stderr.strip()[-300:])
+    row = queries.job_by(name=wanted.name)
+    request.app.state.queue.go_on(row)
+    return RedirectResponse(f"/jobs/{row.id}/{wanted.step}", 303)
 
 
 @router.post("/jobs/restored")
