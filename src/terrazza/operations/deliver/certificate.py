@@ -1,6 +1,5 @@
 """Deliver the certificate: what was delivered and how good it is, on one page to sign."""
 
-import os
 import time
 
 from terrazza import __version__
@@ -8,6 +7,7 @@ from terrazza.core.progress import Progress
 from terrazza.errors import StateError
 from terrazza.later import later
 from terrazza.operations.deliver import about
+from terrazza.operations.deliver.folders import called
 from terrazza.operations.deliver.papers import written
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
@@ -63,7 +63,9 @@ def _blocks(job: Job, params: CertificateParams) -> list:
     files = sorted(job.facts("deliverable").values(), key=lambda d: -d["made"])
     if files:
         listed = [
-            [os.path.basename(d["path"]), f"{d['bytes']:,}", d.get("sha256", "")[:16]] for d in files[:FILES]
+            [called(d["path"], d), f"{d['bytes']:,}"]
+            + ["listed inside" if d.get("folder") else d.get("sha256", "")[:16]]
+            for d in files[:FILES]
         ]
         columns = ["File", "bytes", "SHA-256 begins"]
         blocks += [report.Heading("Delivered"), report.Rows(columns, listed, numeric={1})]

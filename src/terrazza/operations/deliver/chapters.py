@@ -1,6 +1,5 @@
 """The chapters of the registration report."""
 
-import os
 import time
 from collections.abc import Iterator
 
@@ -12,6 +11,7 @@ from terrazza.core.progress import Progress
 from terrazza.db.models import Entry
 from terrazza.later import later
 from terrazza.operations.deliver import about
+from terrazza.operations.deliver.folders import called
 from terrazza.operations.deliver.site_plan import site_plan
 from terrazza.operations.pieces.counting import class_counts, class_namer
 from terrazza.operations.register.looked_through import told
@@ -334,8 +334,12 @@ def _drawings(job: Job) -> list:
 
 def _delivered(job: Job) -> list:
     rows = [
-        [os.path.basename(path), d.get("format", ""), f"{d['bytes']:,}"]
-        + ["yes" if d.get("read_back") else "", d.get("sha256", ""), _day(d["made"])]
+        [called(path, d), d.get("format", ""), f"{d['bytes']:,}"]
+        + [
+            "yes" if d.get("read_back") else "",
+            "listed inside" if d.get("folder") else d.get("sha256", ""),
+            _day(d["made"]),
+        ]
         for path, d in job.facts("deliverable").items()
     ]
     head = ["File", "Form", "Bytes", "Read back", "SHA-256", "Made"]

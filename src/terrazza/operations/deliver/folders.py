@@ -30,6 +30,11 @@ class Folder:
         return path
 
 
+def called(path: str, about: dict) -> str:
+    """The name of a deliverable: that of its file, or of its folder."""
+    return f"{os.path.basename(os.path.dirname(path))}/" if about.get("folder") else os.path.basename(path)
+
+
 @contextlib.contextmanager
 def made(job: Job, path: str, first: str, form: str, mark: str = "", **about) -> Iterator[Folder]:
     """Make a folder and enter it among the deliverables under its ``first`` file; a folder of that name is
@@ -52,7 +57,7 @@ def made(job: Job, path: str, first: str, form: str, mark: str = "", **about) ->
         made.size = _put(made.partial, folder, first)
     finally:
         shutil.rmtree(made.partial, ignore_errors=True)
-    job.deliver(index, format=form, folder=True, **about)
+    job.deliver(index, format=form, folder=True, bytes=made.size, **about)
 
 
 def _put(partial: str, folder: str, first: str) -> int:

@@ -105,7 +105,8 @@ class Reach:
 
     def deliver(self, path: str, **about) -> None:
         """Enter a finished file into the list of deliverables, and its checksum into the list beside it."""
-        about |= {"path": os.path.abspath(path), "bytes": os.path.getsize(path), "made": time.time()}
+        about = {"bytes": os.path.getsize(path)} | about
+        about |= {"path": os.path.abspath(path), "made": time.time()}
         about["sha256"] = sums.enlist(path)
         about |= {"entry": self.entry.number, "operation": self.entry.operation}
         self.put("deliverable", os.path.abspath(path), about)

@@ -71,6 +71,10 @@ class GroundSurface(Operation):
     writes = frozenset({"surface", "array", "deliverable"})
     Params = GroundSurfaceParams
 
+    @classmethod
+    def read_alone(cls, values: dict, figures: dict) -> dict[str, list[str]]:
+        return {"drawing": list(map(str, values.get("drawings", [])))}
+
     def run(self, job: Job, params: GroundSurfaceParams, progress: Progress) -> Figures:
         scans = job.need_scans(params.scans, placed=True, why=", so there is no common ground")
         parts = [

@@ -8,6 +8,7 @@ from terrazza.core.classify import classes as class_names
 from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.errors import NotFound
+from terrazza.operations.deliver.folders import called
 from terrazza.operations.draw.beneath import words
 from terrazza.operations.georeference.sightings import layout, places, target_warnings
 from terrazza.operations.pieces.counting import class_counts, class_namer
@@ -321,15 +322,11 @@ def _draw(job: Job) -> dict:
     }
 
 
-def _called(path: str, about: dict) -> str:
-    return f"{os.path.basename(os.path.dirname(path))}/" if about.get("folder") else os.path.basename(path)
-
-
 def _deliver(job: Job) -> dict:
     delivered = job.facts("deliverable")
     stale = fieldbook.stale_files(job.row, delivered)
     files = [
-        {"number": n, "name": _called(path, d), "there": os.path.isfile(path), **d}
+        {"number": n, "name": called(path, d), "there": os.path.isfile(path), **d}
         | {"stale": stale.get(path, "")}
         for n, (path, d) in enumerate(delivered.items(), 1)
     ]
