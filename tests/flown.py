@@ -8,7 +8,7 @@ import laspy
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from terrazza.core.strips import boresight, flight, patches
+from terrazza.core.strips import boresight, drift, flight, patches
 
 PATTERNS = {
     "cross": [((0, 80), (300, 80)), ((300, 140), (0, 140)), ((110, 0), (110, 260)), ((190, 260), (190, 0))],
@@ -99,10 +99,19 @@ def land(rng, houses: int):
 
 
 def fly(
-    rng, pattern: str, turn, noise=0.02, shift=0.0, houses=30, dense=6.0, sway=0.05, lever=(0, 0, 0)
+    rng,
+    pattern: str,
+    turn,
+    noise=0.02,
+    shift=0.0,
+    houses=30,
+    dense=6.0,
+    sway=0.05,
+    lever=(0, 0, 0),
+    wander=0.0,
 ) -> Flown:
     """A flight whose scanner is turned by ``turn`` (3,) rad; ``shift`` (m) is how far each pass is off as a
-    whole.
+    whole, ``wander`` (m) how far it wanders slowly besides.
     """
     heights, time, place, angles, parts, now = land(rng, houses), [], [], [], [], 1000.0
     wave = lambda t, most: sum(
@@ -125,6 +134,9 @@ def fly(
         seen = np.einsum("nba,nb->na", frames, true - own[:, :3]) - lever
         m = seen @ attitude(np.asarray(turn)) + rng.normal(0, noise, (n, 3))
         computed = own[:, :3] + np.einsum("nab,nb->na", frames, m + lever) + rng.normal(0, shift, 3)
+        if wander:
+            waves = [np.sin(2 * np.pi * t / rng.uniform(30, 90) + rng.uniform(0, 6)) for _ in range(3)]
+            computed += wander * np.stack([np.interp(s / SPEED, t, w) for w in waves], 1)
         parts.append((computed, true, now + s / SPEED))
         time.append(now + t)
         place.append(at)
@@ -139,15 +151,16 @@ def fly(
     return Flown(*map(np.concatenate, (time, place, angles)), xyz[order], true[order], when[order])
 
 
-def solved(made: Flown, cell: float = 2.2) -> tuple[np.ndarray, np.ndarray]:
-    """Angles (3,) rad and covariance, by the path as told, in two rounds."""
+def solved(made: Flown, cell: float = 2.2, every: float = np.inf) -> tuple[np.ndarray, np.ndarray]:
+    """Angles (3,) rad and covariance, by the path as told, in two rounds; shifts at knots so many s apart."""
     path = flight.Flight(made.time, made.place, made.angles)
     found, points, angles = flight.passes(path), made.xyz, np.zeros(3)
     for _ in range(2):
         sums = patches.sums(points, made.when, flight.numbers(found, made.when), cell, 0.0)
         planes = patches.planes(sums, cell, 0.0)
         pairs = patches.pairs(planes, 0.75 * cell)
-        got = boresight.solve(boresight.Problem(path, planes, pairs, np.zeros(3)))
+        loose = drift.Drift.none(found, every)
+        got = boresight.solve(boresight.Problem(path, planes, pairs, np.zeros(3), drift=loose))
         angles = angles + got.angles  # small ones
         points = flight.corrected(path, made.xyz, made.when, angles, np.zeros(3), np.zeros(3))
     return angles, got.covariance

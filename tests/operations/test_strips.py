@@ -5,6 +5,7 @@ is written; what the passes do not hold is said.
 import numpy as np
 import pytest
 from PIL import Image
+from scipy.spatial.transform import Rotation
 
 from terrazza.core.geometry import rigid
 from terrazza.core.strips import conventions, flight, patches, under
@@ -150,7 +151,12 @@ def test_passes_by_areas(workspace, tmp_path):
     job, path = imported(workspace, tmp_path, made)
     east = lambda x: [[500_000 + v, 4_600_000 + w] for v, w in ((x, 0), (x + 60, 0), (x + 60, 220), (x, 220))]
     areas = [east(40), east(180)]
-    figures = must(*job, "register.passes", trajectory=path, areas=areas, draw=False)
+    figures = must(*job, "register.passes", trajectory=path, areas=areas, draw=False, shelves=True)
+    assert [s["points"] for s in opened(*job).facts("shelf").values()] == list(figures["shelves"].values())
+    assert list(figures["shelves"].values()) == [p["points"] for p in figures["passes"]]
+    must(*job, "clean.shelf", shelf="Pass 2", delivered=False)
+    kept = must(*job, "deliver.laz", path="five.laz")["points"]
+    assert kept == opened(*job).scan(1).points - figures["passes"][1]["points"]
     assert len(figures["passes"]) == 6 and all(50 < p["length"] < 62 for p in figures["passes"])
     number, (_, when) = np.asarray(opened(*job).cloud(1).read("extra.pass")), grid(job)
     at = np.interp(when, made.time, made.place[:, 0])
@@ -166,6 +172,10 @@ def test_a_turn_by_number_and_shifts_on_request(workspace, tmp_path):
     known = (np.degrees(TURN) * 1000).tolist()
     given = must(*job, "register.strips", trajectory=path, turn_mdeg=known, apply=False)
     assert np.allclose(given["angles_mdeg"], known) and given["sigma_mdeg"] == [None] * 3
+    over = must(*job, "register.strips", trajectory=path, turn_mdeg=known, frame=[180, 0, 90], apply=False)
+    mounted = Rotation.from_euler("ZYX", [90, 0, 180], degrees=True)
+    about = mounted.inv() * Rotation.from_euler("ZYX", TURN[::-1]) * mounted
+    assert np.allclose(over["scanner_angles_mdeg"], about.as_euler("ZYX", degrees=True)[::-1] * 1000)
     solved = must(*job, "register.strips", trajectory=path, apply=False)
     assert max(given["after_mm"].values()) < 1.5 * max(solved["after_mm"].values())
     assert np.array(solved["shifts_mm"]).any() == 0
@@ -182,6 +192,25 @@ def test_a_turn_by_number_and_shifts_on_request(workspace, tmp_path):
     there = np.abs(height[np.isfinite(height)])
     assert np.median(there) * 1000 == pytest.approx(figures["median_mm"], rel=0.7) and len(there) > 1000
     assert figures["most_mm"] < 120 and set(figures["apart_mm"]) == set(counts)
+
+
+def test_a_slow_drift_of_passes_comes_out_on_request(workspace, tmp_path):
+    """A path that wanders by 4 cm along its passes: its passes agree again as the noise of patches lets them,
+    the points lie nearer the truth, and the turn lies within what is said of it.
+    """
+    made = flown.fly(np.random.default_rng(12), "cross", TURN, wander=0.04, dense=4.0, houses=60)
+    job, path = imported(workspace, tmp_path, made)
+    solved = must(*job, "register.strips", trajectory=path, solve="angles and shifts", apply=False)
+    figures = must(*job, "register.strips", trajectory=path, solve="angles and drift")
+    usual = lambda f: np.median(list(f["after_mm"].values()))
+    assert 4 < usual(figures) < 0.4 * usual(solved)
+    xyz, when = grid(job)
+    order = np.argsort(made.when)
+    off = lambda z: np.abs(z - made.true[order, 2])
+    assert np.mean(off(xyz[np.argsort(when), 2])) < 0.85 * np.mean(off(made.xyz[order, 2]))
+    turn = np.array(figures["angles_mdeg"]) - np.degrees(TURN) * 1000
+    assert (np.abs(turn) < 4 * np.array(figures["sigma_mdeg"])).all() and max(figures["sigma_mdeg"]) < 10
+    assert len(figures["drift"]) > 20 and {d["pass"] for d in figures["drift"]} == {1, 2, 3, 4}
 
 
 @pytest.mark.parametrize("wrong", [0, 2])

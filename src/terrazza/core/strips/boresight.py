@@ -2,14 +2,16 @@
 
 Grid = place + A · (R · m + lever) with the attitude A of the path and the unknown turn R (Skaloud and Lichti
 2006, ISPRS Journal of Photogrammetry and Remote Sensing 61, solve the same from planes).  A pass has a shift
-of its own besides, as large as the data say, so that a drifting path does not look like a turn; covariances
-are those of groups of neighbouring pairs, whose errors go together.
+of its own besides, or one that changes slowly along it, as large as the data say, so that a drifting path
+does not look like a turn; covariances are those of groups of neighbouring pairs, whose errors go together.
 """
 
 from dataclasses import dataclass, field
 
 import numpy as np
+from scipy import sparse
 
+from terrazza.core.strips.drift import Drift
 from terrazza.core.strips.flight import Flight, rotation
 from terrazza.core.strips.patches import Pairs, Patches, apart_by
 
@@ -26,10 +28,10 @@ ANGLES, LEVERS = ("roll", "pitch", "heading"), ("lever x", "lever y", "lever z")
 @dataclass
 class Solved:
     """``angles`` (3,) rad, ``lever`` (3,) m, range ``scale``; ``covariance`` (p, p) and ``names`` (p,) of
-    what was solved; ``shifts`` (passes, 3) m and what they spread, ``spread`` m; residuals along the normals
-    ``before`` and ``after`` (k,) m, what is ``left`` (k,) m with the shifts, ``weight`` (k,), and
-    ``factor``, how much larger they are than the
-    patches let expect.
+    what was solved; ``shifts`` (knots, 3) m besides those of the problem and what all spread, ``spread`` m;
+    residuals along the normals ``before`` and ``after`` (k,) m, what is ``left`` (k,) m with the shifts,
+    ``weight`` (k,), and ``factor``, how much larger they are than the patches let expect.  ``unlikely``:
+    minus twice the logarithm of what is left of the data's probability by unknowns and shifts as they are.
     """
 
     angles: np.ndarray
@@ -44,6 +46,7 @@ class Solved:
     weight: np.ndarray
     factor: float
     left: np.ndarray
+    unlikely: float = 0.0
 
     @property
     def correlation(self) -> np.ndarray:
@@ -61,11 +64,14 @@ class Problem:
     own_lever: np.ndarray
     solve_lever: bool = False
     solve_scale: bool = False
+    drift: Drift | None = None  # the passes' shifts that the patches have already; none: one knot a pass
     place: np.ndarray = field(init=False)
     turn: np.ndarray = field(init=False)
     seen: np.ndarray = field(init=False)
 
     def __post_init__(self):
+        if self.drift is None:
+            self.drift = Drift.whole(int(self.patches.number.max()) + 1)
         self.place, attitude = self.flight.at(self.patches.time)
         self.turn = rotation(attitude)
         self.seen = np.einsum("nba,nb->na", self.turn, self.patches.at - self.place) - self.own_lever
@@ -107,34 +113,41 @@ class Problem:
 
 def solve(problem: Problem) -> Solved:
     """The unknowns from all pairs; at least some dozens are needed."""
-    p, passes = len(problem.names), int(problem.patches.number.max()) + 1
-    first, second = problem.patches.number[problem.pairs.a], problem.patches.number[problem.pairs.b]
-    sigma = apart_by(problem.patches, problem.pairs)
-    values, spread, factor = np.zeros(p), 0.01, 3.0
-    shifts = np.zeros((passes, 3))
-    before = problem.misfit(values, problem.normal(values))
+    p, knots = len(problem.names), len(problem.drift.time)
+    sigma, apart_of = apart_by(problem.patches, problem.pairs), _between(problem)
+    values, spread, walk, factor = np.zeros(p), 0.01, 0.01, 3.0
+    shifts, means, steps = np.zeros((knots, 3)), problem.drift.means, problem.drift.steps
+    so_far, before = problem.drift.value, problem.misfit(values, problem.normal(values))
     weight, group = np.ones(len(sigma)), _groups(problem)
     for turn in range(ROUNDS):
         normal = problem.normal(values)
-        lines = _lines(problem, values, normal)
-        design = _with_shifts(lines, normal, first, second, passes)
-        apart = problem.misfit(values, normal) + ((shifts[first] - shifts[second]) * normal).sum(1)
+        design = _design(_lines(problem, values, normal), apart_of, normal)
+        apart = problem.misfit(values, normal) + ((apart_of @ shifts) * normal).sum(1)
         typical = 1.4826 * np.median(np.abs(apart / sigma))
         factor = max(typical, 0.5) if turn else max(typical, 3.0)
         u = apart / (TUKEY * factor * sigma)
         weight = np.where(np.abs(u) < 1, (1 - u**2) ** 2, 0.0) / (factor * sigma) ** 2
-        hold = np.r_[1 / problem.prior**2, np.full(3 * passes, 1 / spread**2)]
-        matrix = design.T @ (design * weight[:, None]) + np.diag(hold)
-        state = np.r_[values, shifts.ravel()]
-        step = np.linalg.solve(matrix, -design.T @ (weight * apart) - hold * state)
+        hold = np.eye(p + 3 * knots)
+        hold[:p, :p] = np.diag(1 / problem.prior**2)
+        held = means.T @ means / spread**2 + steps.T @ steps / walk**2
+        hold[p:, p:] = np.kron(held, np.eye(3))
+        matrix = (design.T @ design.multiply(weight[:, None])).toarray() + hold
+        state = np.r_[values, (so_far + shifts).ravel()]
+        step = np.linalg.solve(matrix, -design.T @ (weight * apart) - hold @ state)
         values, shifts = values + step[:p], shifts + step[p:].reshape(-1, 3)
         inverse = np.linalg.inv(matrix)
-        spread = _spread(shifts, inverse[p:, p:], hold[p:])
+        of_knots = inverse[p:, p:].reshape(knots, 3, knots, 3)
+        variance = lambda rows: np.einsum("sk,kala,sl->sa", rows, of_knots, rows, optimize=True)
+        whole = so_far + shifts
+        spread = _spread(means @ whole, variance(means), spread)
+        walk = _spread(steps @ whole, variance(steps), walk) if len(steps) else walk
     covariance = _covariance(inverse, design, weight, apart, group)
     normal = problem.normal(values)
     after = problem.misfit(values, normal)
-    left = after + ((shifts[first] - shifts[second]) * normal).sum(1)
-    told = (problem.names, shifts, spread, before, after, weight, factor, left)
+    left = after + ((apart_of @ shifts) * normal).sum(1)
+    state = np.r_[values, (so_far + shifts).ravel()]
+    unlikely = state @ hold @ state + np.linalg.slogdet(matrix)[1] - np.linalg.slogdet(hold)[1]
+    told = (problem.names, shifts, spread, before, after, weight, factor, left, float(unlikely))
     return Solved(*problem.unpacked(values), covariance[:p, :p], *told)
 
 
@@ -145,8 +158,16 @@ def as_given(problem: Problem, angles: np.ndarray) -> Solved:
     values[:3] = angles
     after = problem.misfit(values, problem.normal(values))
     unknown = np.full((p, p), np.nan)
-    passes = int(problem.patches.number.max()) + 1
-    told = (problem.names, np.zeros((passes, 3)), 0.0, before, after, np.ones(len(after)), 1.0, after)
+    told = (
+        problem.names,
+        np.zeros((len(problem.drift.time), 3)),
+        0.0,
+        before,
+        after,
+        np.ones(len(after)),
+        1.0,
+        after,
+    )
     return Solved(np.asarray(angles, float), problem.own_lever, 1.0, unknown, *told)
 
 
@@ -170,23 +191,32 @@ def _lines(problem: Problem, values: np.ndarray, normal: np.ndarray) -> np.ndarr
     return out
 
 
-def _with_shifts(lines, normal, first, second, passes) -> np.ndarray:
-    design = np.zeros((len(lines), lines.shape[1] + 3 * passes))
-    design[:, : lines.shape[1]] = lines
-    rows = np.arange(len(lines))[:, None]
-    base = lines.shape[1] + np.arange(3)
-    design[rows, base + 3 * first[:, None]] += normal
-    design[rows, base + 3 * second[:, None]] -= normal
-    return design
+def _between(problem: Problem) -> sparse.csr_matrix:
+    """(m, knots) what the shifts at the knots do to the first patch of each pair, less to the second."""
+    at = problem.drift.weights(problem.patches.number, problem.patches.time)
+    return (at[problem.pairs.a] - at[problem.pairs.b]).tocsr()
 
 
-def _spread(shifts: np.ndarray, covariance: np.ndarray, hold: np.ndarray) -> float:
-    """How far the passes' shifts spread, as much as the data have a say in them."""
-    known = 1 - np.diag(covariance) * hold
+def _design(lines: np.ndarray, apart_of: sparse.csr_matrix, normal: np.ndarray) -> sparse.csr_matrix:
+    """(m, p + 3 knots) how misfits change with unknowns and shifts."""
+    rows, knots = apart_of.tocoo().row, apart_of.tocoo().col
+    value = apart_of.tocoo().data[:, None] * normal[rows]
+    columns = 3 * knots[:, None] + np.arange(3)
+    shape = len(lines), 3 * apart_of.shape[1]
+    of_shifts = sparse.csr_matrix((value.ravel(), (np.repeat(rows, 3), columns.ravel())), shape)
+    return sparse.hstack([sparse.csr_matrix(lines), of_shifts]).tocsr()
+
+
+def _spread(values: np.ndarray, variance: np.ndarray, prior: float) -> float:
+    """How far values (k, 3) that were held by ``prior`` (m) spread, as much as the data have a say in them;
+    ``variance`` (k, 3) are theirs.
+    """
+    known = 1 - variance / prior**2
     most = known > 0.05
     if not most.any():
         return 0.01
-    value = np.sqrt((shifts.ravel()[most] ** 2).sum() / known[most].sum())
+    free = known[most].sum()  # of few values, two less: what a variance is on average that has left these
+    value = np.sqrt((values[most] ** 2).sum() / max(free - 2, free / 3))
     return float(np.clip(value, SHIFT_LEAST, SHIFT_MOST))
 
 
@@ -206,10 +236,9 @@ def _covariance(inverse, design, weight, apart, group) -> np.ndarray:
     """Of the unknowns: the larger, term by term of its diagonal, of what independent pairs would have and of
     what groups have whose pairs err together (White 1980; Liang and Zeger 1986).
     """
-    score = design * (weight * apart)[:, None]
-    sums = np.zeros((group.max() + 1, design.shape[1]))
-    np.add.at(sums, group, score)
-    groups = len(sums)
+    groups = int(group.max()) + 1
+    of_group = sparse.csr_matrix((np.ones(len(group)), (group, np.arange(len(group)))))
+    sums = (of_group @ design.multiply((weight * apart)[:, None]).tocsr()).toarray()
     grouped = inverse @ (sums.T @ sums) @ inverse * groups / max(groups - 1, 1)
     grow = np.sqrt(np.maximum(np.diag(grouped) / np.diag(inverse), 1.0))
     return inverse * np.outer(grow, grow)

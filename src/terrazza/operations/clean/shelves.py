@@ -20,19 +20,54 @@ def shelve(
     """Put what a rule masks (see ``taking.take_out``) on the shelf of a name, which is made where it is not
     there; figures as of a cut, with ``shelf``, its name.
     """
+    number = _number_of(job, name)
+    own = {s.id: (number, choose, args.get(s.id)) for s in scans}
+    found = portions.rewrite(job, scans, "shelf", _put, own, progress, label, common)
+    figures = told([sum_up(found[s.id]) for s in scans], class_namer(job))
+    _stock(job, number, name, figures["points"], apart=True)
+    return figures | {"shelf": " ".join(name.split()), "number": number}
+
+
+def sorted_onto(
+    job: Job, scans: list[Scan], names: list[str], which, args: dict, progress: Progress, label: str, common
+) -> dict[str, int]:
+    """Put points onto several shelves at once, which stay in views and work: ``which(cloud, start, stop,
+    args, common)`` gives (n,) places in ``names`` from 1, 0 for none; points on each.
+    """
+    numbers = np.array([0] + [_number_of(job, name, k) for k, name in enumerate(names)], np.int64)
+    own = {s.id: (numbers, which, args.get(s.id)) for s in scans}
+    found = portions.rewrite(job, scans, "shelf", _sort, own, progress, label, common)
+    points = sum(np.array(told) for s in scans for told in found[s.id])
+    for k, name in enumerate(names, 1):
+        _stock(job, int(numbers[k]), name, int(points[k]), apart=False)
+    return {name: int(n) for name, n in zip(names, points[1:])}
+
+
+def _number_of(job: Job, name: str, more: int = 0) -> int:
+    """The number of the shelf of a name, or a free one, of which so many are spoken for already."""
     name = " ".join(name.split())
     if not name:
         raise ParamsError("A shelf needs a name.", "Type one, for example “furniture”.")
     there = next((k for k, v in job.facts("shelf").items() if v["name"] == name), None)
-    number = int(there) if there else job.next_number("shelf")
+    number = int(there) if there else job.next_number("shelf") + more
     if number > MOST:
         raise ParamsError(f"This job has had {MOST} shelves.", "Use one that is there.")
-    own = {s.id: (number, choose, args.get(s.id)) for s in scans}
-    found = portions.rewrite(job, scans, "shelf", _put, own, progress, label, common)
-    figures = told([sum_up(found[s.id]) for s in scans], class_namer(job))
-    before = job.get("shelf", number) or {"name": name, "apart": True, "delivered": False, "points": 0}
-    job.put("shelf", number, before | {"points": before["points"] + figures["points"]})
-    return figures | {"shelf": name, "number": number}
+    return number
+
+
+def _stock(job: Job, number: int, name: str, points: int, apart: bool) -> None:
+    """Note that a shelf took so many points more; a new one is ``apart``, or in views and deliverables."""
+    new = {"name": " ".join(name.split()), "apart": apart, "delivered": not apart, "points": 0}
+    before = job.get("shelf", number) or new
+    job.put("shelf", number, before | {"points": before["points"] + points})
+
+
+def _sort(cloud: Cloud, start: int, stop: int, args, common):
+    numbers, which, own = args
+    shelf = np.array(cloud.values("shelf", 0, start, stop), np.uint8)
+    place = which(cloud, start, stop, own, common) * (cloud.kept(start, stop) & (shelf == 0))
+    shelf[place > 0] = numbers[place[place > 0]]
+    return (shelf if (place > 0).any() else None), np.bincount(place, minlength=len(numbers)).tolist()
 
 
 def _put(cloud: Cloud, start: int, stop: int, args, common):

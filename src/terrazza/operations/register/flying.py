@@ -20,6 +20,7 @@ from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
 conventions = later("terrazza.core.strips.conventions")
+drifts = later("terrazza.core.strips.drift")
 flights = later("terrazza.core.strips.flight")
 lows = later("terrazza.core.classify.lows")
 patches = later("terrazza.core.strips.patches")
@@ -79,7 +80,7 @@ class Given:
     lever: np.ndarray
     scale: float
     cell: float
-    shifts: np.ndarray  # (passes, 3) m, of each as a whole
+    drift: "drifts.Drift"
 
     def moved(self, cloud: Cloud, start: int, stop: int, pose: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Points of a stretch as corrected so far, and their times."""
@@ -87,9 +88,9 @@ class Given:
         xyz = rigid.apply(pose, cloud.xyz(start, stop)) - self.origin
         known = self.angles, self.own_lever, self.lever, self.scale
         out = flights.corrected(self.flight, xyz, when, *known)
-        if self.shifts.any():
+        if self.drift.value.any():
             number = flights.numbers(self.passes, when)
-            out[number >= 0] += self.shifts[number[number >= 0]]
+            out[number >= 0] += self.drift.at(number[number >= 0], when[number >= 0])
         return out, when
 
 
@@ -189,7 +190,7 @@ def flight_of(job: Job, scans: list[Scan], params: FlightParams) -> tuple["Given
     known = [told.words] * (len(counted) == 1) + [f"times in {meets[0]}"] * bool(meets[0])
     read = ", ".join(known) or "heading by the strips"
     cell = _cell(job, scans, found, meets[1])
-    none, still = np.zeros(3), np.zeros((len(found), 3))
+    none, still = np.zeros(3), drifts.Drift.none(found)
     cover = _cover(time, sampled + meets[1], found, twice)
     return Given(flight, found, origin, meets[1], lever, none, lever, 1.0, cell, still), read, choices, cover
 

@@ -6,7 +6,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import StateError
 from terrazza.later import later
-from terrazza.operations.clean.shelves import shelve
+from terrazza.operations.clean.shelves import shelve, sorted_onto
 from terrazza.operations.pieces import portions
 from terrazza.operations.register.flying import FlightParams, Given, flight_of, flown
 from terrazza.operations.register.strips import StripsParams, signed, sized, surfaces
@@ -30,6 +30,11 @@ class PassesParams(FlightParams):
         "",
         max_length=100,
         help="Name of a shelf that takes what was not taken on a straight pass; empty: it stays.",
+    )
+    shelves: bool = field(
+        "Each on a shelf of its own",
+        False,
+        help="So that passes are switched one by one, and delivered or not.",
     )
     draw: bool = field("Draw the path", True, help="With the craft on it, as it was turned.")
 
@@ -57,6 +62,10 @@ class Passes(Operation):
             figures["turns"] = shelve(
                 job, scans, params.turns, _in_turn, none, progress, "Putting turns aside", given
             )["points"]
+        if params.shelves:
+            names = [f"Pass {k}" for k in range(1, len(given.passes) + 1)]
+            sort = "Sorting onto shelves"
+            figures["shelves"] = sorted_onto(job, scans, names, _pass_of, none, progress, sort, given)
         if params.draw:
             figures["drawing"] = _drawn(job, given)
         return figures | {
@@ -90,19 +99,19 @@ def _signed(job: Job, scans, given: Given, choices: list, progress: Progress):
     return signed(given, choices, found, pairs, StripsParams(trajectory=""))
 
 
-def _pass_of(cloud: Cloud, start: int, stop: int, given: Given) -> np.ndarray:
+def _pass_of(cloud: Cloud, start: int, stop: int, _, given: Given) -> np.ndarray:
     """(n,) number of the pass, from 1; 0 for none."""
     when = np.asarray(cloud.read("time", start, stop), float) + given.shift
     return flights.numbers(given.passes, when) + 1
 
 
 def _numbered(cloud: Cloud, start: int, stop: int, _, given: Given):
-    number = _pass_of(cloud, start, stop, given)
+    number = _pass_of(cloud, start, stop, None, given)
     return number.astype(np.uint16), np.bincount(number, minlength=len(given.passes) + 1).tolist()
 
 
 def _in_turn(cloud: Cloud, start: int, stop: int, _, given: Given) -> np.ndarray:
-    return _pass_of(cloud, start, stop, given) == 0
+    return _pass_of(cloud, start, stop, None, given) == 0
 
 
 def _drawn(job: Job, given: Given) -> int:

@@ -26,6 +26,7 @@ from terrazza.operations.spine.job import Job
 from terrazza.store.cloud import Cloud
 
 boresight = later("terrazza.core.strips.boresight")
+drifts = later("terrazza.core.strips.drift")
 flights = later("terrazza.core.strips.flight")
 patches = later("terrazza.core.strips.patches")
 
@@ -34,6 +35,8 @@ REACH = 0.75  # cells from patch to patch
 SETTLED = 0.1  # σ: angles that change by less in a round need no other
 TRIED = 3_000_000  # points that sizes of patches are tried on
 FEWEST = 60  # pairs of patches
+MOVING = "angles and shifts", "angles and drift"
+KNOTS, FEWER = 400, 60  # of the drift of all passes; and to tell signs by
 LARGER, ENOUGH = (1.0, 2.0, 4.0, 8.0), 0.5  # patches that are tried; share of what the best tell
 LEVEL, LEAST, BARS = 0.97, 20, 24  # of a normal, upwards; patches that tell a misfit; of a histogram
 MOST = 20_000  # pairs that signs are told by
@@ -43,14 +46,26 @@ CROSS, SAME = np.radians(25), np.radians(60)  # between courses that cross, and 
 
 
 class StripsParams(FlightParams):
-    solve: Literal["angles", "angles and lever", "angles and range scale", "angles and shifts"] = field(
-        "Solve", "angles", help="Shifts: of each pass as a whole, where the path itself is off."
+    solve: Literal[
+        "angles", "angles and lever", "angles and range scale", "angles and shifts", "angles and drift"
+    ] = field(
+        "Solve",
+        "angles",
+        help="And apply, where the path is off: shifts, of each pass as a whole; drift, along it.",
     )
     turn_mdeg: list[float] = field(
         "Turn",
         list,
         max_length=3,
         help="Roll, pitch and heading in thousandths of a degree, instead of solving; empty: solved.",
+    )
+    frame: list[float] = field(
+        "Scanner on the craft",
+        list,
+        unit="°",
+        max_length=3,
+        help="Roll, pitch, heading of its axes as mounted: the turn is told about them, too; one instrument "
+        "at a time, by its scans.",
     )
     apply: bool = field("Apply", True, help="Off: only the figures.")
 
@@ -67,13 +82,14 @@ class Strips(Operation):
 
     def run(self, job: Job, params: StripsParams, progress: Progress) -> Figures:
         scans = flown(job, params)
-        if len(params.turn_mdeg) not in (0, 3):
-            raise ParamsError(
-                "register.strips: “turn_mdeg” needs three numbers.", "Give roll, pitch, heading."
-            )
+        for name in ("turn_mdeg", "frame"):
+            if len(getattr(params, name)) not in (0, 3):
+                raise ParamsError(
+                    f"register.strips: “{name}” needs three numbers.", "Give roll, pitch, heading."
+                )
         given, read, choices, cover = flight_of(job, scans, params)
         given, solved, first, words, doubt = self._solved(job, scans, params, given, choices, progress)
-        figures = _figures(given, solved, first) | {"read": [read, words], "cover": cover.figures}
+        figures = _figures(given, solved, first, params) | {"read": [read, words], "cover": cover.figures}
         doubt += cover.doubts + ([] if params.turn_mdeg else _doubts(given, solved))
         if params.apply:
             args = {s.id: job.grid_pose(s) for s in scans}
@@ -88,6 +104,7 @@ class Strips(Operation):
     def _solved(self, job, scans, params, given, choices, progress):
         """The flight with its angles solved, the last solution, the first, how signs were read, doubts."""
         words, doubt, first = choices[0][0], [], None
+        given = replace(given, drift=drifts.Drift.none(given.passes, _every(given.passes)))
         given = sized(job, scans, given, Part(progress, 0, 0.2))
         for turn in range(ROUNDS):
             part = Part(progress, 0.2 + 0.5 * turn / ROUNDS, 0.2 + 0.5 * (turn + 1) / ROUNDS)
@@ -98,8 +115,9 @@ class Strips(Operation):
             first = first or (found, pairs, solved)
             matrix = flights.rotation(solved.angles) @ flights.rotation(given.angles)
             known = {"angles": _angles(matrix), "lever": solved.lever, "scale": given.scale * solved.scale}
-            if "shifts" in params.solve:
-                known["shifts"] = given.shifts + _whole(solved.shifts, len(given.passes))
+            if params.solve in MOVING:
+                drift = replace(given.drift, value=given.drift.value + solved.shifts)
+                known["drift"] = drift if "drift" in params.solve else drift.by_pass
             given = replace(given, **known)
             still = np.abs(solved.angles) <= SETTLED * np.sqrt(np.diag(solved.covariance)[:3])
             if turn and (params.turn_mdeg or still.all()):
@@ -134,11 +152,9 @@ def surfaces(job: Job, scans, given: Given, progress: Progress):
     return found, pairs
 
 
-def _whole(shifts: np.ndarray, passes: int) -> np.ndarray:
-    """(passes, 3) m, with 0 for the last ones that show no surface."""
-    out = np.zeros((passes, 3))
-    out[: len(shifts)] = shifts
-    return out
+def _every(passes, most: int = KNOTS) -> float:
+    """Seconds from knot to knot of the passes' shifts, of which there are so many or so at most."""
+    return max(drifts.EVERY, sum(p.end - p.start for p in passes) / most)
 
 
 def _given_turn(params: StripsParams, given: Given) -> np.ndarray:
@@ -149,31 +165,37 @@ def _given_turn(params: StripsParams, given: Given) -> np.ndarray:
 
 def _solve(given: Given, found, pairs, params: StripsParams) -> "boresight.Solved":
     solving = "lever" in params.solve, "scale" in params.solve
-    problem = boresight.Problem(given.flight, found, pairs, given.lever, *solving)
+    problem = boresight.Problem(given.flight, found, pairs, given.lever, *solving, given.drift)
     if params.turn_mdeg:
         return boresight.as_given(problem, _given_turn(params, given))
     return boresight.solve(problem)
 
 
 def signed(given: Given, choices, found, pairs, params: StripsParams):
-    """The flight with the reading of roll and pitch under which the passes agree best."""
+    """The flight with the reading of roll and pitch under which the passes agree best, be the path as slowly
+    off as it may, and are off by what is likely; how it is read, and what is doubted of that.
+    """
     step = max(len(pairs.a) // MOST, 1)
     some, tried = patches.Pairs(pairs.a[::step], pairs.b[::step]), []
+    loose = drifts.Drift.none(given.passes, _every(given.passes, FEWER))
     for words, attitude in choices:
-        one = replace(given, flight=replace(given.flight, attitude=attitude))
-        solved = _solve(one, found, some, params)
-        tried.append((solved.left, words, one))
-    usual = min(1.4826 * float(np.median(np.abs(left))) for left, *_ in tried)
-    costs = [boresight.cost(left, usual) for left, *_ in tried]
-    near = [t for t, cost in zip(tried, costs) if cost - min(costs) < BETTER]
-    chosen, doubt = near[0], []
-    if len(near) > 1:
-        other = next((t[1] for t in near if t[1] != chosen[1]), "the columns exchanged")
-        doubt = [
-            f"The strips agree as well with {len(near) - 1} other readings of the angles, such as {other}: "
-            f"{chosen[1]} was taken; the difference hardly matters where the angles are small."
-        ]
-    return chosen[2], chosen[1], doubt
+        flight = replace(given.flight, attitude=attitude)
+        solved = _solve(replace(given, flight=flight, drift=loose), found, some, params)
+        tried.append((solved, words, replace(given, flight=flight)))
+    usual = min(1.4826 * float(np.median(np.abs(solved.left))) for solved, *_ in tried)
+    costs = [boresight.cost(solved.left, usual) + solved.unlikely for solved, *_ in tried]
+    best = sorted(zip(costs, tried), key=lambda c: c[0])
+    near = [t for cost, t in best if cost - best[0][0] < BETTER]
+    solved, chosen, flown = near[0]
+    others = [t for t in near if t[1] != chosen]
+    if not others:
+        return flown, chosen, []
+    apart = max(float(np.abs(t[0].angles - solved.angles).max()) for t in others)
+    doubt = (
+        f"The strips agree as well with {len(others)} other readings of the angles, such as {others[0][1]}: "
+        f"{chosen} was taken; the turn would come out up to {np.degrees(apart):.3f}° otherwise."
+    )
+    return flown, chosen, [doubt]
 
 
 def _angles(matrix: np.ndarray) -> np.ndarray:
@@ -231,7 +253,7 @@ def _histograms(found, pairs, off: np.ndarray) -> dict:
     return {"edges_mm": edges.tolist(), "counts": each}
 
 
-def _figures(given: Given, last, first) -> dict:
+def _figures(given: Given, last, first, params: StripsParams) -> dict:
     found, pairs, solved = last
     sigma = np.sqrt(np.diag(solved.covariance))
     out = {
@@ -243,7 +265,8 @@ def _figures(given: Given, last, first) -> dict:
         "before_apart_mm": _plan_and_height(first[0], first[1], first[2].before),
         "after_apart_mm": _plan_and_height(found, pairs, solved.after),
         "histograms": _histograms(found, pairs, solved.after),
-        "shifts_mm": (given.shifts * 1000).tolist(),
+        "shifts_mm": (_by_pass(given) * 1000).tolist(),
+        "drift": _drift(given) if "drift" in params.solve else [],
         "correlation": np.round(np.nan_to_num(solved.correlation), 3).tolist(),
         "unknowns": list(solved.names),
         "pass_shift_mm": float(solved.spread * 1000),
@@ -259,11 +282,29 @@ def _figures(given: Given, last, first) -> dict:
             for k, p in enumerate(given.passes)
         ],
     }
+    if params.frame:
+        mounted = flights.rotation(np.radians(params.frame))
+        about = _angles(mounted.T @ flights.rotation(given.angles) @ mounted)
+        out["scanner_angles_mdeg"] = (np.degrees(about) * 1000).tolist()
     if "lever x" in solved.names:
         out["sigma_lever_mm"] = [float(v) for v in sigma[3:6] * 1000]
     if "range scale" in solved.names:
         out |= {"range_scale_ppm": (given.scale - 1) * 1e6, "sigma_range_scale_ppm": float(sigma[-1] * 1e6)}
     return out
+
+
+def _by_pass(given: Given) -> np.ndarray:
+    """(passes, 3) m by which each pass was shifted, in the middle."""
+    number = np.arange(len(given.passes))
+    middle = np.array([(p.start + p.end) / 2 for p in given.passes])
+    return given.drift.at(number, middle)
+
+
+def _drift(given: Given) -> list[dict]:
+    """The shifts at the knots, where they change along passes."""
+    knots = given.drift
+    rows = zip(knots.number + 1, knots.time, knots.value * 1000)
+    return [{"pass": int(n), "time": float(t), "mm": v.tolist()} for n, t, v in rows]
 
 
 def _doubts(given: Given, last) -> list[str]:
