@@ -19,7 +19,7 @@ ROUNDS = 12
 LOOSE = np.radians(3.0)  # a turn is no larger, or so
 LEVER, SCALE = 1.0, 0.01  # m, share: the same of lever arms and of the range
 TUKEY = 4.0
-STEP = 1e-6
+STEP, STILL = 1e-6, 0.01  # of a derivative; σ by which a solution still moves at its end
 GROUPS = 4  # stretches of a pass whose errors go together
 SHIFT_LEAST, SHIFT_MOST = 1e-4, 1.0  # m
 ANGLES, LEVERS = ("roll", "pitch", "heading"), ("lever x", "lever y", "lever z")
@@ -141,6 +141,8 @@ def solve(problem: Problem) -> Solved:
         whole = so_far + shifts
         spread = _spread(means @ whole, variance(means), spread)
         walk = _spread(steps @ whole, variance(steps), walk) if len(steps) else walk
+        if turn > 2 and (np.abs(step) < STILL * np.sqrt(np.diag(inverse))).all():
+            break
     covariance = _covariance(inverse, design, weight, apart, group)
     normal = problem.normal(values)
     after = problem.misfit(values, normal)

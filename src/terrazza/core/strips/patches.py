@@ -2,7 +2,7 @@
 planes and pairs of them.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -17,6 +17,9 @@ SHIFT = np.array([0.37, 0.29, 0.41])  # cells: by which they are moved, so that 
 ALIKE = np.cos(np.radians(12.0))
 PASSES, VISITS = 1 << 10, 8  # numbers in one key: of passes, and of looks at a cell that are told apart
 LINE, FARTHEST = (1 << 16) - 1, 1 << 15  # cells in one key, and from the origin
+SCATTER = np.uint64(
+    0x9E3779B97F4A7C15
+)  # by which neighbouring numbers come to lie far apart (Knuth 1998, 6.4)
 LOOK = (
     1.0  # s: what a pass saw of a cell at times farther apart is not one patch, since its craft was elsewhere
 )
@@ -44,15 +47,19 @@ class Sums:
         return Sums(key, moments, many.astype(np.int64))
 
 
-def sums(xyz: np.ndarray, time: np.ndarray, number: np.ndarray, cell: float, first: float) -> Sums:
+def sums(
+    xyz: np.ndarray, time: np.ndarray, number: np.ndarray, cell: float, first: float, of: int = 1
+) -> Sums:
     """Of points (n, 3), less a common origin, with times and the numbers of their passes (-1: none); cells
-    beyond ``FARTHEST`` from the origin are left out.
+    beyond ``FARTHEST`` from the origin are left out, and all but one ``of`` so many, the same for all points.
     """
     use = (number >= 0) & (np.abs(xyz).max(axis=1, initial=0) < (FARTHEST - 1) * cell)
-    xyz, time, number = xyz[use], time[use] - first, number[use]
+    place = voxels.keys(xyz + SHIFT * cell, cell)
+    if of > 1:
+        use &= (place.astype(np.uint64) * SCATTER >> np.uint64(40)) % np.uint64(of) == 0
+    xyz, time, number, place = xyz[use], time[use] - first, number[use], place[use]
     if not len(xyz):
         return Sums.none()
-    place = voxels.keys(xyz + SHIFT * cell, cell)
     small = xyz - _middles(voxels.cells(place), cell)
     look = number * VISITS + np.floor(time / LOOK).astype(np.int64) % VISITS
     order = np.lexsort((look, place))
@@ -85,6 +92,12 @@ class Patches:
     time: np.ndarray
     number: np.ndarray
     lean: np.ndarray
+
+    def only(self, both: "Pairs") -> tuple["Patches", "Pairs"]:
+        """The patches that some pairs name, and the pairs of these."""
+        used, back = np.unique(np.r_[both.a, both.b], return_inverse=True)
+        a, b = np.split(back, 2)
+        return Patches(*(getattr(self, f.name)[used] for f in fields(self))), Pairs(a, b)
 
 
 def planes(found: Sums, cell: float, first: float) -> Patches:

@@ -28,6 +28,7 @@ systems = later("terrazza.core.georef.systems")
 
 WIDER, FINEST, COARSEST = 4.0, 0.4, 6.0  # usual distances from point to point of a cell; m
 SAMPLE, AT_ONCE = 300_000, 1_000_000  # points
+LOOKED_AT = 15_000_000  # points that tell the turn of a flight, however many it has
 SEED, TRIES = 5, 60  # of places where passes may meet
 COVERED = 0.999  # share of the points below which the cover of a path is told
 
@@ -81,6 +82,7 @@ class Given:
     scale: float
     cell: float
     drift: "drifts.Drift"
+    one_of: int = 1  # cells, of which one is looked at
 
     def moved(self, cloud: Cloud, start: int, stop: int, pose: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Points of a stretch as corrected so far, and their times."""
@@ -192,7 +194,9 @@ def flight_of(job: Job, scans: list[Scan], params: FlightParams) -> tuple["Given
     cell = _cell(job, scans, found, meets[1])
     none, still = np.zeros(3), drifts.Drift.none(found)
     cover = _cover(time, sampled + meets[1], found, twice)
-    return Given(flight, found, origin, meets[1], lever, none, lever, 1.0, cell, still), read, choices, cover
+    one_of = max(round(sum(s.points for s in scans) / LOOKED_AT), 1)
+    given = Given(flight, found, origin, meets[1], lever, none, lever, 1.0, cell, still, one_of)
+    return given, read, choices, cover
 
 
 def _columns(job: Job, path: str, params: FlightParams, low, high, when) -> tuple[dict, int]:
@@ -313,7 +317,7 @@ def _summed(piece, common, progress: Progress) -> "patches.Sums":
         done += stop - start
         progress.advance(done, done)
     xyz, when, number = (np.concatenate(v) for v in zip(*parts))
-    return patches.sums(xyz, when, number, given.cell, given.flight.time[0])
+    return patches.sums(xyz, when, number, given.cell, given.flight.time[0], given.one_of)
 
 
 def busiest(job: Job, scans: list[Scan], given: Given, most: int) -> Box | None:

@@ -34,7 +34,7 @@ ROUNDS = 3  # of solving, each on points corrected as far as the last one came
 REACH = 0.75  # cells from patch to patch
 SETTLED = 0.1  # σ: angles that change by less in a round need no other
 TRIED = 3_000_000  # points that sizes of patches are tried on
-FEWEST = 60  # pairs of patches
+FEWEST, PAIRS = 60, 150_000  # pairs of patches: that are needed, and that are solved from
 MOVING = "angles and shifts", "angles and drift"
 KNOTS, FEWER = 400, 60  # of the drift of all passes; and to tell signs by
 LARGER, ENOUGH = (1.0, 2.0, 4.0, 8.0), 0.5  # patches that are tried; share of what the best tell
@@ -132,7 +132,7 @@ def sized(job: Job, scans, given: Given, progress: Progress) -> Given:
     cells = [c for c in (given.cell * k for k in LARGER) if c <= COARSEST] or [given.cell]
     told, window = [], busiest(job, scans, given, TRIED)
     for k, cell in enumerate(cells):
-        one = replace(given, cell=cell)
+        one = replace(given, cell=cell, one_of=1)
         found = shared(job, scans, one, Part(progress, k / len(cells), (k + 1) / len(cells)), window)
         pairs = patches.pairs(found, REACH * cell)
         told.append(float((1 / patches.apart_by(found, pairs) ** 2).sum()))
@@ -149,7 +149,8 @@ def surfaces(job: Job, scans, given: Given, progress: Progress):
             f"The passes share only {len(pairs.a)} small surfaces; {FEWEST} are needed.",
             "Choose strips that overlap.",
         )
-    return found, pairs
+    step = -(-len(pairs.a) // PAIRS)
+    return found.only(patches.Pairs(pairs.a[::step], pairs.b[::step]))
 
 
 def _every(passes, most: int = KNOTS) -> float:
