@@ -32,13 +32,14 @@ def test_a_filter_is_tried_changed_and_let_loose(page, served):
     assert page.evaluate("terrazza.cloud.marks") is None
 
 
-def outlined(page):
+def outlined(page, key="o", half=60):
     """Draw an outline in the middle of space, up to its question."""
-    page.keyboard.press("o")
+    if key:
+        page.keyboard.press(key)
     x, y = middle(page, "space")
-    page.mouse.move(x - 60, y - 60)
+    page.mouse.move(x - half, y - half)
     page.mouse.down()
-    for dx, dy in ((60, -60), (60, 60), (-60, 60)):
+    for dx, dy in ((half, -half), (half, half), (-half, half)):
         page.mouse.move(x + dx, y + dy, steps=4)
     page.mouse.up()
 
@@ -58,6 +59,26 @@ def test_an_outline_gives_a_class_or_is_an_example_of_it(page, served):
     page.click("table[data-name=examples] button:has-text('drop')")
     ended(page, number + 3)
     assert not served.opened().facts("example")
+
+
+def test_one_outline_adds_and_another_takes_away(page, served):
+    """A square, the same again, which adds nothing, and one within it that is left to be cut later."""
+    visit(page, served, "clean")
+    number = served.last_number()
+    outlined(page)
+    page.click("#action [data-do=add]")
+    outlined(page, key="")
+    page.click("#action [data-do=away]")
+    outlined(page, key="", half=25)
+    assert page.locator("polygon.outline").count() == 3
+    page.click("#action [data-do=inside]")
+    ended(page, number + 1)
+    outlined(page, key="")
+    page.click("#action [data-do=inside]")
+    ended(page, number + 2)
+    first, second = served.entries()[-2:]
+    assert [f["away"] for f in first.params["further"]] == [False, True] and not second.params["further"]
+    assert 0 < second.figures["points"] < first.figures["points"]
 
 
 def test_an_outline_puts_points_on_a_shelf_and_the_list_switches_it(page, served):

@@ -177,6 +177,23 @@ def test_shapes_of_outlines(job, shape, polygon, inside):
     assert figures["points"] > 2000 and wrong <= 0.002 * figures["points"], "a circle has corners"
 
 
+@pytest.mark.parametrize("outside", [False, True])
+def test_outlines_add_to_a_selection_and_take_from_it(job, outside):
+    """A square, a circle beside it, and a bite out of both: the points are those that the sets say."""
+    view, square = from_above(job), {"polygon": SQUARE, "shape": "rectangle"}
+    ring = {"view": view, "polygon": [[-0.1, -0.1], [0.25, -0.1]], "shape": "circle"}
+    bite = {"view": view, "polygon": [[-0.1, -0.1], [0.1, 0.1]], "shape": "rectangle", "away": True}
+    figures = must(*job, "clean.outline", view=view, **square, further=[ring, bite], outside=outside)
+    at, wrong = opened(*job), 0
+    for scan in at.scans():
+        cloud = at.cloud(scan.id)
+        q = rigid.apply(scan.pose, cloud.xyz())[:, :2] / 7 - [6 / 7, 4 / 7]
+        mine = (q >= -0.2).all(1) & (q[:, 0] <= 0.2) & (q[:, 1] <= 0.3)
+        mine = (mine | (np.linalg.norm(q + 0.1, axis=1) <= 0.35)) & ~(np.abs(q) <= 0.1).all(1)
+        wrong += int(((np.asarray(cloud.values("cut", 0)) == figures["cut"]) != (mine ^ outside)).sum())
+    assert figures["points"] > 2000 and wrong <= 0.002 * figures["points"]
+
+
 def test_only_what_is_seen_from_here(job):
     """From above the ceiling hides all else."""
     whole = must(*job, "clean.outline", view=from_above(job), polygon=SQUARE, shape="rectangle")

@@ -1,9 +1,10 @@
 """Take out, shelve or classify what lies inside an outline."""
 
+from dataclasses import dataclass
 from typing import Annotated, Literal
 
 import numpy as np
-from pydantic import Field
+from pydantic import BaseModel, ConfigDict, Field
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
@@ -24,6 +25,19 @@ from terrazza.store.cloud import Cloud
 outline = later("terrazza.core.clean.outline")
 
 Row4 = Annotated[list[float], Field(min_length=4, max_length=4)]
+
+
+class Further(BaseModel):
+    """An outline besides: what it takes is added to the selection, or taken ``away`` from it."""
+
+    model_config = ConfigDict(extra="forbid")
+    view: list[Row4] = Field(min_length=4, max_length=4)
+    polygon: list[Pair] = Field(min_length=2, max_length=5000)
+    around: bool = False
+    depth: list[float] = Field(default_factory=list, max_length=2)
+    shape: Literal["corners", "rectangle", "circle"] = "corners"
+    through: bool = True
+    away: bool = False
 
 
 class OutlineParams(Params):
@@ -55,6 +69,13 @@ class OutlineParams(Params):
     shape: Literal["corners", "rectangle", "circle"] = field("Shape", "corners")
     through: bool = field(
         "Everything behind too", True, help="Off: only what is seen from here, nothing that it hides."
+    )
+    further: list[Further] = field(
+        "Further outlines",
+        list,
+        max_length=50,
+        help="[{view, polygon, around, depth, shape, through, away}, …]: added to what the first takes, or, "
+        "with away, taken from it, one after another.",
     )
     to: str = field(
         "To",
@@ -114,13 +135,11 @@ class Outline(Operation):
     @staticmethod
     def judged(job: Job, scans: list[Scan], params: OutlineParams, progress: Progress) -> tuple:
         """Arguments of ``limited`` by scan, and common ones."""
-        polygon = corners(params.shape, np.array(params.polygon))
         slab = tuple(sorted(params.slab)) if len(params.slab) == 2 else None
-        view = np.array(params.view)
-        depth = tuple(sorted(params.depth)) if len(params.depth) == 2 else None
-        look = (view, params.around)
-        depths = None if params.through else _depths(job, scans, look, progress)
-        rule = (look, polygon, (slab, depth), job.frame, params.outside, params.classes, depths)
+        drawn = [params, *params.further]
+        parts = [Part(progress, k / len(drawn), (k + 1) / len(drawn)) for k in range(len(drawn))]
+        looks = [_look(job, scans, one, part) for one, part in zip(drawn, parts)]
+        rule = (looks, slab, job.frame, params.outside, params.classes)
         box = limit_of(job, params.within)
         return {s.id: (s.pose, job.grid_pose(s)) for s in scans}, (outlined, rule, box)
 
@@ -154,15 +173,43 @@ def corners(shape: str, polygon: np.ndarray) -> np.ndarray:
     return polygon
 
 
-def outlined(cloud: Cloud, start: int, stop: int, pose, common) -> np.ndarray:
-    """Mask of a stretch of points that an outline takes; ``common`` is ((view, whether it looks all around),
-    polygon, (slab, depth), frame, outside, classes, depths of what is seen).
+@dataclass(frozen=True)
+class Look:
+    """An outline (m, 2) on a view, 4×4 or that of an eye that looks ``around``, between two depths of it, of
+    what is seen (``depths`` of it) or of all; ``away``: it takes from a selection.
     """
-    (view, around), polygon, (slab, depth), frame, outside, codes, depths = common
+
+    view: np.ndarray
+    around: bool
+    polygon: np.ndarray
+    depth: tuple[float, float] | None
+    depths: np.ndarray | None
+    away: bool
+
+    def takes(self, xyz: np.ndarray, outside: bool = False) -> np.ndarray:
+        """(n,) of points (n, 3) in the job frame: which lie within, or in the view's depth ``outside``."""
+        mask = outline.select(xyz, self.view, self.polygon, None, outside, self.around, self.depth)
+        return mask if self.depths is None else mask & outline.seen(xyz, self.view, self.depths, self.around)
+
+
+def _look(job: Job, scans: list[Scan], one: OutlineParams | Further, progress: Progress) -> Look:
+    view, polygon = np.array(one.view), corners(one.shape, np.array(one.polygon))
+    depths = None if one.through else _depths(job, scans, (view, one.around), progress)
+    depth = tuple(sorted(one.depth)) if len(one.depth) == 2 else None
+    return Look(view, one.around, polygon, depth, depths, getattr(one, "away", False))
+
+
+def outlined(cloud: Cloud, start: int, stop: int, pose, common) -> np.ndarray:
+    """Mask of a stretch of points that outlines take; ``common`` is (looks, slab, frame, outside, classes),
+    the looks being the first and those that add to it or take away.
+    """
+    looks, slab, frame, outside, codes = common
     xyz = rigid.apply(pose, cloud.xyz(start, stop))
-    mask = outline.select(xyz, view, polygon, None, outside, around, depth)
-    if depths is not None:
-        mask &= outline.seen(xyz, view, depths, around)
+    mask = np.zeros(len(xyz), bool)
+    for look in looks:
+        mask = mask & ~look.takes(xyz) if look.away else mask | look.takes(xyz)
+    if outside:
+        mask = (looks[0].takes(xyz) | looks[0].takes(xyz, outside=True)) & ~mask
     if slab is not None:
         height = rigid.apply(frame, xyz)[:, 2]
         mask &= (height >= slab[0]) & (height <= slab[1])

@@ -86,13 +86,35 @@ function askShelf(app, values) {
   });
 }
 
+// Keep the outline, so that the next one adds to what it takes, or takes from it.
+const another = (away) => (app, values, path) => {
+  app.selection = [...(app.selection ?? []), { values, path, away: app.away ?? false }];
+  app.away = away;
+};
+
+// The first outline of a selection with the further ones, as the operation takes them.
+function together(app, values) {
+  const all = [...(app.selection ?? []), { values, away: app.away ?? false }];
+  const spec = ({ values: v, away }) => ({
+    view: JSON.parse(v.view),
+    polygon: JSON.parse(v.polygon),
+    depth: v.depth ? JSON.parse(v.depth) : [],
+    around: v.around === "on",
+    away,
+  });
+  return { ...all[0].values, further: JSON.stringify(all.slice(1).map(spec)) };
+}
+
 // What each button of the panel does; those that ask on answer by a panel of their own.
 const ASKED_ON = { class: askClass, shelf: askShelf };
 const DONE = {
   inside: (app, values) => send(app, "clean.outline", { ...values, "outside.there": "1" }),
   outside: (app, values) => send(app, "clean.outline", { ...values, "outside.there": "1", outside: "on" }),
-  seen: (app, values) =>
-    send(app, "clean.outline", { ...values, "outside.there": "1", "through.there": "1" }),
+  seen: (app, values) => {
+    const further = JSON.parse(values.further).map((one) => ({ ...one, through: false }));
+    const only = { "outside.there": "1", "through.there": "1", further: JSON.stringify(further) };
+    send(app, "clean.outline", { ...values, ...only });
+  },
   box: (app, values) => {
     const [ux, uy] = app.slab.u;
     awaited(app);
@@ -100,7 +122,7 @@ const DONE = {
   },
 };
 
-function ask(app, values) {
+function ask(app, values, path) {
   const buttons = [
     button("inside", "inside"),
     button("outside", "outside"),
@@ -108,20 +130,29 @@ function ask(app, values) {
     link("shelf", "onto a shelf"),
     link("class", "into a class"),
     link("box", "a box around it"),
+    link("add", "and another"),
+    link("away", "but not …"),
     link("no", "leave it"),
   ];
   show(
     `Take out what lies ${app.slabOn ? "within the plan slab and " : ""}<br>${buttons.join(" ")}`,
     (what) => {
-      if (ASKED_ON[what]) return ASKED_ON[what](app, values);
-      DONE[what]?.(app, values);
+      if (what === "add" || what === "away") {
+        another(what === "away")(app, values, { view: app.outline.view, path });
+        app.outline = null;
+        return start(app);
+      }
+      const all = together(app, values);
+      if (ASKED_ON[what]) return ASKED_ON[what](app, all);
+      DONE[what]?.(app, all);
       leave(app);
     },
   );
 }
 
 function leave(app) {
-  app.outline = null;
+  app.outline = app.selection = null;
+  app.away = false;
   start(app);
 }
 
@@ -135,7 +166,10 @@ function start(app) {
   show(
     `${shapes.join(" · ")}${close ? `<br>${close}` : ""}${drawing ? link("drop", "drop it") : ""}`,
     (what) => {
-      if (what === "close") return ask(app, asked(app, app.outline.view, app.outline.path));
+      if (what === "close") {
+        const { view, path } = app.outline;
+        return ask(app, asked(app, view, path), path);
+      }
       if (what !== "drop") chosen.shape = what;
       leave(app);
     },
@@ -175,17 +209,19 @@ export default {
   up(app, view) {
     const { path } = app.outline;
     const whole = path.length > 1 ? shaped(path) : path;
-    whole.length < 3 ? leave(app) : ask(app, asked(app, view, whole));
+    whole.length < 3 ? leave(app) : ask(app, asked(app, view, whole), whole);
   },
   marks(app, view) {
     const { outline } = app;
-    if (outline?.view !== view || outline.path.length < 2) return "";
-    return `<polygon points="${shaped(outline.path)
-      .map((p) => p.join(","))
-      .join(" ")}" class="outline"/>`;
+    const kept = (app.selection ?? []).filter((s) => s.path.view === view).map((s) => s.path.path);
+    const now = outline?.view === view && outline.path.length > 1 ? [shaped(outline.path)] : [];
+    return [...kept, ...now]
+      .map((path) => `<polygon points="${path.map((p) => p.join(",")).join(" ")}" class="outline"/>`)
+      .join("");
   },
   leave(app) {
-    app.outline = null;
+    app.outline = app.selection = null;
+    app.away = false;
     show("");
   },
 };
