@@ -15,6 +15,7 @@ from terrazza.instruments.scene import (
     CLOTH,
     HEWN,
     IRON,
+    MIRROR,
     PLASTER,
     STONE,
     TILE,
@@ -26,6 +27,8 @@ from terrazza.instruments.scene import (
 
 ON_RODS = {"B7": LOWER, "B8": HOUSE, "B11": LANE}
 RADIUS = 0.10
+# where water drips from the vault of the culvert
+DRIPS = [(6.6 + 0.13 * (5 * k % 11), -9.8 + 0.24 * k) for k in range(24)]
 GRID_ORIGIN, GRID_TURN = np.array([4210.0, 8835.0, 312.4]), np.radians(27.3)
 
 
@@ -110,6 +113,15 @@ def _rooms(s):
     s.cylinder((24.3, 12.6, 2.7), (0, 0, 1.5), 0.11, TIMBER, OTHER)
     s.box((23.2, 12.5, 4.15), (25.4, 12.7, 4.35), TIMBER, OTHER)
     s.box((20.2, 13.2, HOUSE), (22.2, 13.95, 2.75), STONE, OTHER)
+    # a mirror in its frame on the south wall of the press room
+    s.quad((19.95, 8.37, 2.95), (0.9, 0, 0), (0, 0, 1.25), MIRROR, OTHER)
+    for x, z, wide, high in (
+        (19.89, 2.89, 1.02, 0.06),
+        (19.89, 4.2, 1.02, 0.06),
+        (19.89, 2.95, 0.06, 1.25),
+        (20.85, 2.95, 0.06, 1.25),
+    ):
+        s.box((x, 8.35, z), (x + wide, 8.39, z + high), TIMBER, OTHER, faces="xXYzZ")
     for x, y, r in ((25.3, 8.9, 0.33), (20.6, 8.9, 0.28), (21.5, 8.8, 0.24)):
         s.cylinder((x, y, HOUSE), (0, 0, 0.9), r, CLAY, OTHER)
 
@@ -159,6 +171,8 @@ def _moving(s):
             (x - 0.25, y - 0.14, z + 0.9), (x + 0.25, y + 0.14, z + 1.5), CLOTH, OTHER, epochs=e, moved=True
         )
         s.ball((x, y, z + 1.66), 0.13, CLAY, OTHER, epochs=e, moved=True)
+    for k, (x, y) in enumerate(DRIPS):  # water falling from the vault, elsewhere in every scan
+        s.ball((x, y, LANE + 0.4 + 0.17 * (k % 7)), 0.016, WHITE, OTHER, epochs=only(6 if k % 4 == 0 else 7))
     carts = [
         ((-5.0, 9.5, HOUSE), (0, 2)),
         ((3.6, 12.0, HOUSE), (1, 3)),

@@ -16,6 +16,7 @@ from terrazza.files import whole
 from terrazza.formats.copc_tree import Cube, place_of
 from terrazza.formats.las_writer import Layout
 
+OFFSET = 8  # bytes before packed points, which say where their table is
 INFO, ENTRY = struct.Struct("<9d"), struct.Struct("<iiiiQii")
 
 
@@ -32,13 +33,6 @@ class Writer:
     @staticmethod
     def packing(colour: bool) -> lazrs.LazVlr:
         return lazrs.LazVlr.new_for_compression(7 if colour else 6, 0, True)
-
-    @staticmethod
-    def packed(records: bytes, colour: bool) -> bytes:
-        """The bytes of one node."""
-        data = bytes(lazrs.compress_points(Writer.packing(colour), np.frombuffer(records, np.uint8), False))
-        chunks = lazrs.read_chunk_table(io.BytesIO(data), Writer.packing(colour))
-        return data[8 : 8 + sum(size for _, size in chunks)]
 
     def __enter__(self):
         self._file = whole(self.path)
@@ -58,13 +52,21 @@ class Writer:
         self._table: list[tuple[int, int]] = []
         return self
 
-    def put(self, node: int, points: int, data: bytes) -> None:
-        """One node, by its name in ``Tree.names``."""
-        level = (int(node).bit_length() - 1) // 3
-        place = place_of(int(node) ^ (1 << (3 * level)), level)
-        self.entries.append((level, *place, self.stream.tell(), len(data), points))
-        self._table.append((points, len(data)))
-        self.stream.write(data)
+    def put(self, nodes: list[tuple[int, int, bytes]]) -> None:
+        """Some nodes, (name in ``Tree.names``, points, records), packed on all cores at once."""
+        out, packing = io.BytesIO(), self.packing(self.layout.colour)
+        compressor = lazrs.ParLasZipCompressor(out, packing)
+        compressor.compress_chunks([np.frombuffer(records, np.uint8) for *_, records in nodes])
+        compressor.done()
+        data, sizes = out.getbuffer(), lazrs.read_chunk_table(io.BytesIO(out.getbuffer()), packing)
+        at = OFFSET
+        for (node, points, _), (_, size) in zip(nodes, sizes, strict=True):
+            level = (int(node).bit_length() - 1) // 3
+            place = place_of(int(node) ^ (1 << (3 * level)), level)
+            self.entries.append((level, *place, self.stream.tell(), size, points))
+            self._table.append((points, size))
+            self.stream.write(data[at : at + size])
+            at += size
 
     def finish(self, header: laspy.LasHeader, times: tuple[float, float]) -> None:
         """Chunk table, hierarchy and header; ``header`` counts and bounds the points."""

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
-from terrazza.instruments.scene import BOARD, FOLIAGE, GLASS, WATER, World
+from terrazza.instruments.scene import BOARD, FOLIAGE, GLASS, MIRROR, WATER, World
 from terrazza.instruments.tracing import FAR, albedo, cast, facing, gauss, noise01
 
 REAL, MIXED, MIRRORED = 0, 1, 2
@@ -79,7 +79,8 @@ def _first_pass(
                 ox, oy, oz = ox + t * dx, oy + t * dy, oz + t * dz
                 m = material[i]
                 chance = noise01(salt, 900 + bounce)
-                if m == WATER and chance < 0.8 or m == GLASS and chance < 0.25:
+                back = 0.97 if m == MIRROR else 0.8 if m == WATER else 0.25 if m == GLASS else 0.0
+                if chance < back:
                     nx, ny, nz = facing(kind[i], table[i], style[i], ox, oy, oz, u, v)
                     dot = 2 * (dx * nx + dy * ny + dz * nz)
                     dx, dy, dz = dx - dot * nx, dy - dot * ny, dz - dot * nz

@@ -31,7 +31,8 @@ QUAD, CYLINDER, BALL, FOLIAGE = 0, 1, 2, 3
     CLOTH,
     GRASS,
     BARK,
-) = range(18)
+    MIRROR,
+) = range(19)
 
 # displacement styles: unevenness of a face along its normal
 FLAT, UNDULATING, DRYSTONE, COBBLED, HEWN = range(5)

@@ -20,6 +20,7 @@ from terrazza.instruments.scene import (
     IRON,
     KERB,
     LEAF,
+    MIRROR,
     PAINT,
     PLASTER,
     QUAD,
@@ -287,6 +288,8 @@ def albedo(material, p, x, y, z, u, v):
         return 0.76 * k, 0.45 * k, 0.32 * k, 0.45 * k
     if material == WATER:
         return 0.20, 0.32, 0.36, 0.03
+    if material == MIRROR:
+        return 0.70, 0.73, 0.74, 0.05
     if material == GLASS:
         return 0.62, 0.72, 0.70, 0.08
     if material == WHITE:

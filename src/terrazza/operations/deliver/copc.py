@@ -2,6 +2,7 @@
 
 import os
 import tempfile
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -87,14 +88,6 @@ def _grouped(run: Run, common, progress: Progress) -> np.ndarray:
     return many
 
 
-def _packed(stretches, layout, progress: Progress) -> bytes:
-    """A node from stretches (path, first, points) of the runs."""
-    size = layout.header().point_format.size
-    records = b"".join(_bytes(path, first * size, points * size) for path, first, points in stretches)
-    progress.advance(1, 1)
-    return copc.Writer.packed(records, layout.colour)
-
-
 def _bytes(path: str, first: int, many: int) -> bytes:
     with open(path, "rb", buffering=0) as file:
         file.seek(first)
@@ -123,7 +116,7 @@ class DeliverCopc(PointFile):
             cube = tree.Cube.around(header.mins, header.maxs)
             nodes = _sorted(job, runs, (layout, cube), Part(rest, 0.4, 0.6))
             with copc.Writer(path, layout, cube, wkt) as out:
-                _written(job, out, nodes, Part(rest, 0.6, 1.0))
+                _written(out, nodes, layout, Part(rest, 0.6, 1.0))
                 out.finish(header, times)
             compared = lambda path: _compared(job, chosen, path, common, layout)
             what = f"points in {len(nodes)} nodes"
@@ -188,8 +181,27 @@ def _sorted(job: Job, runs: list[Run], common, progress: Progress) -> list[tuple
     ]
 
 
-def _written(job: Job, out, nodes, progress: Progress) -> None:
-    stretches, sizes = [n[2] for n in nodes], [n[1] for n in nodes]
-    packed = job.fleet.each(_packed, stretches, sizes, progress, "Writing nodes", out.layout, light=True)
-    for (node, points, _), data in zip(nodes, packed):
-        out.put(node, points, data)
+def _written(out, nodes, layout, progress: Progress) -> None:
+    """Write nodes, so many at once that all cores have some, and read the next ones meanwhile."""
+    size, total, done = layout.header().point_format.size, sum(n[1] for n in nodes), 0
+    ends = np.cumsum([n[1] for n in nodes])
+    batches = np.split(np.arange(len(nodes)), np.searchsorted(ends, np.arange(GATHERED, total, GATHERED)))
+
+    def read(batch):
+        each = [(nodes[k][0], nodes[k][1], _records(nodes[k][2], size)) for k in batch]
+        return each, sum(n[1] for n in each)
+
+    batches = [b for b in batches if len(b)]
+    with ThreadPoolExecutor(1) as ahead:
+        coming = ahead.submit(read, batches[0])
+        for following in [*batches[1:], None]:
+            batch, points = coming.result()
+            coming = following is not None and ahead.submit(read, following)
+            out.put(batch)
+            done += points
+            progress.advance(done, total, "Writing nodes")
+
+
+def _records(stretches, size: int) -> bytes:
+    """The records of stretches (path, first, points) of the runs."""
+    return b"".join(_bytes(path, first * size, points * size) for path, first, points in stretches)
