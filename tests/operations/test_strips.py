@@ -5,13 +5,16 @@ is written; what the passes do not hold is said.
 import numpy as np
 import pytest
 from PIL import Image
+from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
 from terrazza.core.geometry import rigid
+from terrazza.core.progress import QUIET
 from terrazza.core.strips import conventions, flight, patches, under
 from terrazza.db import queries
 from terrazza.operations.spine import fieldbook, health
 from terrazza.operations.spine.fieldbook import undo
+from terrazza.work import trying
 from tests import driven, flown
 from tests.run import must, opened, perform
 
@@ -192,6 +195,26 @@ def test_a_turn_by_number_and_shifts_on_request(workspace, tmp_path):
     there = np.abs(height[np.isfinite(height)])
     assert np.median(there) * 1000 == pytest.approx(figures["median_mm"], rel=0.7) and len(there) > 1000
     assert figures["most_mm"] < 120 and set(figures["apart_mm"]) == set(counts)
+
+
+def test_a_try_out_shows_where_points_would_lie(workspace, tmp_path):
+    """The places in a box that a try-out shows are those that the run gives them; nothing is written."""
+    made = flown.fly(np.random.default_rng(7), "cross", TURN, dense=2.0)
+    job, path = imported(workspace, tmp_path, made)
+    known, before = (np.degrees(TURN) * 1000).tolist(), queries.revision(job[1].id)
+    box = [[1.0, 0, 0, 170], [-1.0, 0, 0, -130], [0, 1.0, 0, 150], [0, -1.0, 0, -110]]
+    origin = [500_000.0, 4_600_000.0, 0.0]
+    region = {"pieces": [box], "but": [], "scans": [], "hidden": [], "origin": origin}
+    params = {"trajectory": path, "turn_mdeg": known, "signs": "+ +"}
+    told = trying.tried(workspace, job[1].id, "register.strips", params, region, QUIET)
+    xyz, when = grid(job)
+    mine = (np.abs(xyz[:, 0] - 500_150) <= 20) & (np.abs(xyz[:, 1] - 4_600_130) <= 20)
+    assert queries.revision(job[1].id) == before and told["figures"]["points"] == mine.sum() > 1000
+    must(*job, "register.strips", **params)
+    after, later = grid(job)
+    chosen = after[np.isin(later, when[mine])] - origin
+    apart, same = cKDTree(chosen).query(told["points"].astype(float))
+    assert apart.max() < 5e-4 and len(np.unique(same)) == len(chosen)
 
 
 def test_a_slow_drift_of_passes_comes_out_on_request(workspace, tmp_path):

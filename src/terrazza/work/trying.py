@@ -137,7 +137,8 @@ def serve(workspace: str, orders, stop) -> None:
 def tried(workspace: str, job: int, operation: str, params: dict, region: dict, progress) -> dict[str, Any]:
     """Ask an operation's preview about the points of a region (planes in the grid or job frame less
     ``origin``): ``figures``, ``whole`` (whether these are all points in view), ``revision``, ``seconds``, and
-    ``points`` (n, 3) float32, places of what would go (an even share of many), less the origin.
+    ``points`` (n, 3) float32, places of what would go, or where it would go to (an even share of many), less
+    the origin.
     """
     import numpy as np
 
@@ -171,8 +172,11 @@ def tried(workspace: str, job: int, operation: str, params: dict, region: dict, 
     places = [np.zeros((0, 3))]
     for number, cloud, pose in clouds:
         index = result.gone.get(number, np.zeros(0, np.int64))
-        index = index[:: max(int(round(1 / share)), 1)] if len(index) else index
-        places.append(rigid.apply(pose, cloud.at(index)))
+        step = max(int(round(1 / share)), 1)
+        if number in result.places:
+            places.append(result.places[number][::step] - origin)
+        elif len(index):
+            places.append(rigid.apply(pose, cloud.at(index[::step])))
     return {
         "figures": result.figures,
         "whole": whole,

@@ -19,11 +19,14 @@ class Piece:
 
 @dataclass(frozen=True)
 class Tried:
-    """What would go: sorted indices by scan, counts by range and class, and figures."""
+    """What would go: sorted indices by scan, counts by range and class, and figures; ``places`` (n, 3) in the
+    grid (or job frame) by scan, where the points of these indices would lie, of what moves.
+    """
 
     gone: dict[int, np.ndarray]
     tallies: list = field(default_factory=list)
     figures: dict = field(default_factory=dict)
+    places: dict[int, np.ndarray] = field(default_factory=dict)
 
     def with_figures(self, figures: dict, doubts: list[str]) -> "Tried":
         return replace(self, figures=figures | {"doubt": doubts + figures["doubt"]})

@@ -87,13 +87,16 @@ class Given:
     def moved(self, cloud: Cloud, start: int, stop: int, pose: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Points of a stretch as corrected so far, and their times."""
         when = np.asarray(cloud.read("time", start, stop), float) + self.shift
-        xyz = rigid.apply(pose, cloud.xyz(start, stop)) - self.origin
+        return self.corrected(rigid.apply(pose, cloud.xyz(start, stop)) - self.origin, when), when
+
+    def corrected(self, xyz: np.ndarray, when: np.ndarray) -> np.ndarray:
+        """Points (n, 3) in the grid, less the origin, taken at the path's own times (n,), as corrected."""
         known = self.angles, self.own_lever, self.lever, self.scale
         out = flights.corrected(self.flight, xyz, when, *known)
         if self.drift.value.any():
             number = flights.numbers(self.passes, when)
             out[number >= 0] += self.drift.at(number[number >= 0], when[number >= 0])
-        return out, when
+        return out
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
+from terrazza.operations.clean.trying import Piece, Tried
 from terrazza.operations.pieces import positions
 from terrazza.operations.register.flying import (
     COARSEST,
@@ -78,6 +79,7 @@ class Strips(Operation):
 
     name, title, step = "register.strips", "Align strips", "Register"
     reads, writes = frozenset({"scan", "pose", "frame", "cut", "crs"}), frozenset({"column", "scan"})
+    tries = True
     Params = StripsParams
 
     def run(self, job: Job, params: StripsParams, progress: Progress) -> Figures:
@@ -100,6 +102,27 @@ class Strips(Operation):
             "says": f"{len(given.passes)} passes: roll {roll}°, pitch {pitch}°, heading {heading}°, {done}",
             "doubt": doubt,
         }
+
+    def preview(self, job: Job, params: StripsParams, piece: Piece, progress: Progress) -> Tried:
+        """Where the points of a piece would lie; solved from the whole flight."""
+        scans = flown(job, params)
+        given, _, choices, cover = flight_of(job, scans, params)
+        given, solved, first, _, doubt = self._solved(job, scans, params, given, choices, progress)
+        gone, places, far = {}, {}, [np.zeros(0)]
+        for scan in (s for s in scans if s.id in piece.points):
+            cloud, index = job.cloud(scan.id), piece.points[scan.id]
+            xyz = rigid.apply(job.grid_pose(scan), cloud.at(index))
+            when = cloud.pick("time", index) + given.shift
+            moved = given.corrected(xyz - given.origin, when) + given.origin
+            far.append(np.linalg.norm(moved - xyz, axis=1))
+            gone[scan.id], places[scan.id] = index[far[-1] > 0], moved[far[-1] > 0]
+        moved = np.concatenate(far)
+        count, of = int((moved > 0).sum()), sum(map(len, piece.points.values()))
+        turn = ", ".join(f"{v:.3f}°" for v in np.degrees(given.angles))
+        would = f"move, half of them by {1000 * np.median(moved):.0f} mm or more; the turn is {turn}"
+        doubt += cover.doubts + ([] if params.turn_mdeg else _doubts(given, solved))
+        figures = _figures(given, solved, first, params) | {"points": count, "of": of, "share": count / of}
+        return Tried(gone, [], figures | {"would": would, "doubt": doubt}, places)
 
     def _solved(self, job, scans, params, given, choices, progress):
         """The flight with its angles solved, the last solution, the first, how signs were read, doubts."""

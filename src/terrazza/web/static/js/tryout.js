@@ -80,9 +80,10 @@ export class TryOut {
       told = JSON.parse(new TextDecoder().decode(new Uint8Array(buffer, 4, size)));
     this.app.cloud.setMarks(new Float32Array(buffer, 4 + size));
     const percent = (row) => `${((100 * row.taken) / Math.max(row.points, 1)).toFixed(2)} %`;
-    const lines = told.figures.by_range
+    const { by_range = [], by_class = [] } = told.figures;
+    const lines = by_range
       .map((row) => [`${row.from_m} m ${row.to_m ? `to ${row.to_m} m` : "and on"}`, row])
-      .concat(told.figures.by_class.filter((row) => row.taken).map((row) => [row.name, row]));
+      .concat(by_class.filter((row) => row.taken).map((row) => [row.name, row]));
     outlet.replaceChildren();
     const head = document.createElement("p");
     head.textContent = `${told.says}${told.whole ? "" : ", of an even share of what is in view"}, ${told.seconds.toFixed(1)} s`;
