@@ -26,7 +26,8 @@ def write(
 ) -> None:
     """Write ``lines``: each with ``vertices`` (m, 2 or 3), ``layer``, ``name``, ``closed``, ``elevation``,
     ``arcs`` ((from, to) vertices on one arc); those with ``space`` as lines in space; the ``guessed`` dashed.
-    ``texts``: each with ``text``, ``layer``, ``at`` (2 or 3, m) and ``height`` (m).
+    ``texts``: each with ``text``, ``layer``, ``at`` (2 or 3, m) and ``height`` (m); those with ``measures``,
+    two places and the ends of a line (4, 2 or 3), as dimensions.
 
     ``layers`` are an office's, by the layer whose lines go onto them: each with ``name``, ``colour``
     (#rrggbb, a number from 1 to 255, or nothing), ``line_type`` and ``text_height`` (m, 0: as drawn).
@@ -69,10 +70,24 @@ def drawn(lines: list[dict], texts: list[dict] | tuple = (), layers: dict[str, d
         entity.set_xdata("TERRAZZA", [(1000, line["name"][:250])])
     for text in texts:
         tall = layers.get(text["layer"], {}).get("text_height") or text["height"]
+        if text.get("measures"):
+            _add_dimension(space, text, tall, {"layer": on(text)})
+            continue
         how = {"layer": on(text), "char_height": tall}
         entity = space.add_mtext(text["text"].replace("\n", "\\P"), dxfattribs=how)
         entity.set_location(text["at"], attachment_point=MTextEntityAlignment.MIDDLE_CENTER)
     return document
+
+
+def _add_dimension(space, text: dict, tall: float, how: dict) -> None:
+    """A dimension that programs take for one, with strokes at its ends."""
+    a, b, start, end = (np.array(p[:2], float) for p in text["measures"])
+    angle = float(np.degrees(np.arctan2(*(end - start)[::-1])))
+    look = {"dimtxt": tall, "dimtsz": 0.4 * tall, "dimexo": 0.0, "dimexe": 0.5 * tall, "dimgap": 0.3 * tall}
+    made = space.add_linear_dim(
+        base=start, p1=a, p2=b, angle=angle, text=text["text"], override=look, dxfattribs=how
+    )
+    made.render()
 
 
 def _add_layer(document, own: str, office: dict, colour: int) -> None:

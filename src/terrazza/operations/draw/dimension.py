@@ -63,10 +63,13 @@ class Dimension(Operation):
                     f"draw.dimension: {error}.", "Choose another way, or other places."
                 ) from error
             name = f"Dimension {len(lengths) + 1}"
-            lines += [row(job, line, False, name, params.layer.strip(), by_hand=True) for line in made]
-            own = rigid.apply(rigid.inverse(job.frame), place[None])[0].tolist()
-            told = n.length(length)
-            texts.append({"text": told, "layer": params.layer.strip(), "at": own, "height": params.height})
+            which, layer = 1 + max((t.get("dimension") or 0 for t in texts), default=0), params.layer.strip()
+            rows = [row(job, line, False, name, layer, by_hand=True) for line in made]
+            lines += [r | {"dimension": which} for r in rows]
+            own = rigid.apply(rigid.inverse(job.frame), np.array([place, a, b]))
+            measures = [*own[1:].tolist(), *rows[0]["vertices"]]
+            about = {"text": n.length(length), "layer": layer, "at": own[0].tolist()}
+            texts.append(about | {"height": params.height, "dimension": which, "measures": measures})
             lengths.append(length)
         job.put("drawing", number, drawing | {"lines": lines, "texts": texts})
         return {

@@ -7,6 +7,7 @@ from terrazza.core.geometry import rigid
 from terrazza.formats import dxf
 from terrazza.operations.spine.job import Job
 
+PARTS = 5  # lines of a dimension
 BESIDE = 2.0  # m between sections that are laid flat beside each other
 
 
@@ -29,12 +30,15 @@ def placed(job: Job, drawings: list[dict], flat: bool = False) -> tuple[list[dic
     for drawing in drawings:
         course = drawing.get("course")
         line = None if course is None else rigid.apply(job.frame, np.array(course))[:, :2]
+        whole = set() if line is not None else _whole_dimensions(drawing)
         for text in drawing.get("texts", []):
             at = rigid.apply(job.frame, np.array([text["at"]]))
             if line is not None and flat:
                 at = sections.laid_flat(line, at) + [right, 0]
-            texts.append(text | {"at": at[0].tolist()})
-        for drawn in drawing["lines"]:
+            measures = text.get("measures") if text.get("dimension") in whole else None
+            ends = rigid.apply(job.frame, np.array(measures)).tolist() if measures else None
+            texts.append(text | {"at": at[0].tolist(), "measures": ends})
+        for drawn in (one for one in drawing["lines"] if one.get("dimension") not in whole):
             grid = rigid.apply(job.frame, np.array(drawn["vertices"]))
             about = {k: drawn.get(k) for k in ("layer", "name", "closed", "arcs", "guessed")}
             if drawn.get("space"):
@@ -50,3 +54,15 @@ def placed(job: Job, drawings: list[dict], flat: bool = False) -> tuple[list[dic
         if line is not None and flat:
             right += float(np.linalg.norm(np.diff(line, axis=0), axis=1).sum()) + BESIDE
     return lines, texts
+
+
+def _whole_dimensions(drawing: dict) -> set[int]:
+    """The dimensions of a drawing whose lines are as they were made, none moved, gone or copied."""
+    lines: dict[int, list] = {}
+    for one in drawing["lines"]:
+        if one.get("dimension"):
+            lines.setdefault(one["dimension"], []).append(one["vertices"])
+    texts = [t for t in drawing.get("texts", []) if t.get("measures")]
+    alone = {t["dimension"] for t in texts if [u["dimension"] for u in texts].count(t["dimension"]) == 1}
+    made = {t["dimension"]: t["measures"][2:] for t in texts}
+    return {k for k, v in lines.items() if k in alone and len(v) == PARTS and made[k] in v}

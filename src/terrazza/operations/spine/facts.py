@@ -179,15 +179,20 @@ class LineValue(Value):
     rms_mm: float | None = None
     arcs: list[list[int]] = []
     guessed: bool = False
+    dimension: int | None = None
 
 
 class TextValue(Value):
-    """A text of a drawing ``at`` (3,) in the job frame (m), its letters ``height`` m high."""
+    """A text of a drawing ``at`` (3,) in the job frame (m), its letters ``height`` m high; of a
+    ``dimension``, as its lines are, with what it ``measures``: two places and the ends of its line, (4, 3).
+    """
 
     text: str
     layer: str
     at: list[float]
     height: float
+    dimension: int | None = None
+    measures: Matrix | None = None
 
 
 class DrawingValue(Value):
