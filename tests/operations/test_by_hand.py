@@ -331,7 +331,7 @@ def test_dimensions_say_what_lies_between(workspace, tmp_path, params, lengths):
             assert abs((foot[1] - foot[0])[:2] @ (measure[1] - measure[0])[:2]) < 1e-9
             assert way.distance(shapely.Point(end)) < 1e-9 and len(p) == 3
     path = must(workspace, row, "deliver.dxf", path=str(tmp_path / "d.dxf"))["path"]
-    texts = {d.dxf.text for d in ezdxf.readfile(path).modelspace().query("DIMENSION")}
+    texts = {d.dxf.text for d in ezdxf.readfile(path).layouts.get("Model").query("DIMENSION")}
     assert {f"{v:.3f} m" for v in lengths} == texts
 
 
@@ -347,11 +347,11 @@ def test_dimensions_are_dimensions_in_dxf(workspace):
     figures = must(workspace, row, "draw.dimension", at=[[1, 2, 1], [4, 6, 1], [8, 6, 1]])
     path = must(workspace, row, "deliver.dxf")["path"]
     document = ezdxf.readfile(path)
-    found = document.modelspace().query("DIMENSION")
+    found = document.layouts.get("Model").query("DIMENSION")
     assert [d.get_measurement() for d in found] == pytest.approx(figures["lengths_m"])
     assert {tuple(np.round(d.dxf.defpoint2, 6)[:2]) for d in found} == {(1, 2), (4, 6)}
-    assert not document.modelspace().query("LWPOLYLINE") and not document.audit().errors
+    assert not document.layouts.get("Model").query("LWPOLYLINE") and not document.audit().errors
     must(workspace, row, "draw.move_corners", drawing=1, line=1, at=[[1, 9, 1], [7, 9, 1]])
-    space = ezdxf.readfile(must(workspace, row, "deliver.dxf")["path"]).modelspace()
+    space = ezdxf.readfile(must(workspace, row, "deliver.dxf")["path"]).layouts.get("Model")
     assert len(space.query("DIMENSION")) == 1 and len(space.query("LWPOLYLINE")) == 5
     assert len(space.query("MTEXT")) == 1
