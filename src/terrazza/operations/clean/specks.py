@@ -1,5 +1,7 @@
 """Take out specks."""
 
+from itertools import groupby
+
 import numpy as np
 
 from terrazza.core.progress import Progress
@@ -13,6 +15,7 @@ from terrazza.store.cloud import Cloud
 
 specks = later("terrazza.core.clean.specks")
 
+AT_ONCE = 2_000_000  # points of a piece
 PIXELS = 3.0  # steps from point to point that a cell is wide
 
 
@@ -32,15 +35,31 @@ class Specks(Filter):
 
     def judge(self, job: Job, scans: list[Scan], params: SpecksParams, folder: str, progress: Progress):
         limits = params.fewest * params.strength, params.smallest * params.strength
-        tasks, args = [], {}
+        tasks, scan_of, args = [], [], {}
         for scan in scans:
             step, seen = _step(job, scan)
             path = range_pictures.scratch_name(folder, scan.id, 0, "specks")
-            tasks.append((CloudPiece.of(job, scan), step, seen, path, limits))
             args[scan.id] = (step, seen, path)
-        sizes = [s.points for s in scans]
-        job.fleet.map(found, tasks, sizes, progress, "Putting clusters together", light=True)
+            for run in _runs(job.cloud(scan.id)):
+                tasks.append((CloudPiece.of(job, scan), step, seen, run))
+                scan_of.append(scan.id)
+        sizes = [sum(b - a for a, b in run) for *_, run in tasks]
+        held = job.fleet.each(cells_of_run, tasks, sizes, progress, "Putting clusters together", light=True)
+        for scan, parts in groupby(zip(scan_of, held), key=lambda pair: pair[0]):
+            all_of = specks.Held.together(part for _, part in parts)
+            np.save(args[scan][2], all_of.code[specks.small(all_of, *limits)])
         return in_specks, args, None
+
+
+def _runs(cloud: Cloud) -> list[list[tuple[int, int]]]:
+    """Stretches of a cloud, some at a time."""
+    out, many = [[]], 0
+    for start, stop in cloud.blocks():
+        if many and many + stop - start > AT_ONCE:
+            out, many = [*out, []], 0
+        out[-1].append((start, stop))
+        many += stop - start
+    return out
 
 
 def _step(job: Job, scan: Scan) -> tuple[float, bool]:
@@ -58,23 +77,17 @@ def _cells(cloud: Cloud, start: int, stop: int, step: float, seen: bool) -> np.n
     return specks.codes(specks.spherical(xyz, step) if seen else specks.plain(xyz, step, cloud.bounds()[0]))
 
 
-def found(task, progress: Progress) -> None:
-    """Keep the codes of the cells of one scan that are specks, sorted."""
-    piece, step, seen, path, (fewest, smallest) = task
-    cloud = piece.open()
-    code = np.zeros(0, np.int64)
-    count, low, high = np.zeros(0), np.zeros((0, 3)), np.zeros((0, 3))
-    for start, stop in cloud.blocks():
+def cells_of_run(task, progress: Progress) -> "specks.Held":
+    """The cells of some stretches of a scan, with their points."""
+    piece, step, seen, run = task
+    cloud, parts, done = piece.open(), [], 0
+    for start, stop in run:
         kept = np.flatnonzero(cloud.kept(start, stop))
-        mine, xyz = _cells(cloud, start, stop, step, seen)[kept], cloud.xyz(start, stop)[kept]
-        code, back = np.unique(np.concatenate([code, mine]), return_inverse=True)
-        count = np.bincount(back, np.concatenate([count, np.ones(len(mine))]), len(code))
-        bounds = [np.full((len(code), 3), np.inf), np.full((len(code), 3), -np.inf)]
-        np.minimum.at(bounds[0], back, np.concatenate([low, xyz]))
-        np.maximum.at(bounds[1], back, np.concatenate([high, xyz]))
-        low, high = bounds
-        progress.advance(stop, cloud.count)
-    np.save(path, code[specks.small(code, count, low, high, fewest, smallest)])
+        code, xyz = _cells(cloud, start, stop, step, seen)[kept], cloud.xyz(start, stop)[kept]
+        parts.append(specks.Held.of(code, xyz - cloud.bounds()[0]))
+        done += stop - start
+        progress.advance(done, done)
+    return specks.Held.together(parts)
 
 
 def in_specks(cloud: Cloud, start: int, stop: int, args, _) -> np.ndarray:
