@@ -2,6 +2,8 @@
 is written; what the passes do not hold is said.
 """
 
+from pathlib import Path
+
 import numpy as np
 import pytest
 from PIL import Image
@@ -12,6 +14,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET
 from terrazza.core.strips import conventions, flight, patches, under
 from terrazza.db import queries
+from terrazza.operations.register.strips_told import strips_told
 from terrazza.operations.spine import fieldbook, health
 from terrazza.operations.spine.fieldbook import undo
 from terrazza.work import trying
@@ -189,6 +192,11 @@ def test_a_turn_by_number_and_shifts_on_request(workspace, tmp_path):
     assert told["height"] < shifted["before_apart_mm"]["1-2"]["height"] and told["plan"] is not None
     counts = shifted["histograms"]["counts"]
     assert set(counts) == set(shifted["after_mm"]) and sum(map(sum, counts.values())) > 0.9 * shifted["pairs"]
+    found = strips_told(opened(*job))
+    assert [u[0] for u in found.unknowns][:3] == ["Roll", "Pitch", "Heading"] and len(found.pairs) == 6
+    assert found.unknowns[-1][0] == "Largest shift of a pass" and set(found.bars) == set(counts)
+    text = Path(must(*job, "deliver.report", path="strips.html")["path"]).read_text()
+    assert "<h2" in text and "Misfits of passes" in text and found.unknowns[0][1] in text
     figures = must(*job, "register.strip_differences", trajectory=path, path="map.tif")
     with Image.open(figures["path"]) as picture:
         height = np.asarray(picture)

@@ -15,6 +15,7 @@ from terrazza.operations.deliver.folders import called
 from terrazza.operations.deliver.site_plan import site_plan
 from terrazza.operations.pieces.counting import class_counts, class_namer
 from terrazza.operations.register.looked_through import told
+from terrazza.operations.register.strips_told import strips_told
 from terrazza.operations.spine.base import title
 from terrazza.operations.spine.job import Job, covariance_of
 from terrazza.operations.spine.notation import Notation
@@ -36,6 +37,7 @@ def chapters(job: Job, progress: Progress) -> Iterator[tuple[str, list]]:
     yield "Scans", [_scans(job), _files(job)]
     yield "Ties and adjustment", _ties(job)
     for name, chapter in (
+        ("Strips", _strips),
         ("Targets", _targets),
         ("Double walls", _doubles),
         ("Doubts, and how they were settled", _doubts),
@@ -117,6 +119,26 @@ def _files(job: Job) -> "report.Rows":
         for s in job.scans()
     ]
     return report.Rows(["Scan", "File", "Format", "Instrument", "Captured", "Block"], rows)
+
+
+def _strips(job: Job) -> list:
+    """How passes of flights were aligned, and a histogram of what is left of the worst pair."""
+    found, n = strips_told(job), Notation.of(job)
+    if found is None:
+        return []
+    u = n.small_short
+    head = ["Passes", f"Before {u}", f"After {u}", f"In plan {u}", f"In height {u}"]
+    out = [report.Rows(["Unknown", "Value", "σ"], [list(r) for r in found.unknowns], {1, 2})]
+    out += [report.Text(f"{w[:1].upper()}{w[1:]}") for w in found.words]
+    out.append(report.Rows(head, [list(r) for r in found.pairs], {1, 2, 3, 4}))
+    if found.bars:
+        worst, counts = next((k, found.bars[k]) for k in found.bars)
+        out.append(report.Bars(f"Misfits of passes {worst}", found.edges_mm[::2], _by_twos(counts), "mm"))
+    return out
+
+
+def _by_twos(counts: list[int]) -> list[int]:
+    return [a + b for a, b in zip(counts[::2], counts[1::2])]
 
 
 def _ties(job: Job) -> list:

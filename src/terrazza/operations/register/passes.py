@@ -46,7 +46,7 @@ class Passes(Operation):
     """
 
     name, title, step = "register.passes", "Passes of a flight", "Register"
-    reads = frozenset({"scan", "pose", "frame", "crs", "cut"})
+    reads, looks = frozenset({"pose", "frame", "crs", "cut"}), frozenset({"scan"})
     writes = frozenset({"column", "drawing", "shelf"})
     Params = PassesParams
 

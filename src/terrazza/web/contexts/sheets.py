@@ -15,6 +15,7 @@ from terrazza.operations.pieces.counting import class_counts, class_namer
 from terrazza.operations.register.judging import verdict
 from terrazza.operations.register.looked_through import due
 from terrazza.operations.register.statement import statement
+from terrazza.operations.register.strips_told import strips_told
 from terrazza.operations.spine import fieldbook
 from terrazza.operations.spine.base import all_operations, title
 from terrazza.operations.spine.job import Job, covariance_of
@@ -154,6 +155,7 @@ def _register(job: Job) -> dict:
         "looked": "doubles" in network,
         "statement": statement(job),
         "due": due(job),
+        "strips": strips_told(job),
         "looked_through": form(job, "register.looked_through"),
         "ties_off": {k for k, c in job.facts("tie_choice").items() if not c["on"]},
     }
