@@ -193,6 +193,18 @@ def test_ties_around_are_balanced_and_their_covariance_is_true():
     )
 
 
+def test_ties_that_contradict_each_other_send_no_scan_away():
+    """Two ties that slide along nearly one line, and put a scan on either side of another: they cross
+    kilometres off.
+    """
+    line = lambda turn: (np.array([np.cos(turn), np.sin(turn), 0.0]),)
+    poses = [np.eye(4)] * 3
+    apart = rigid.make(np.eye(3), np.array([0.0, 12.0, 0.0]))
+    ties = [tie(0, 1, np.eye(4)), tie(0, 2, np.eye(4), free=line(0.0)), tie(1, 2, apart, free=line(0.004))]
+    found = graph.relax(poses, ties, {0})
+    assert rigid.difference(found.poses[2], poses[2])[0] < graph.ASTRAY[0] and max(found.misfit) > 100
+
+
 def test_shifts_that_no_surface_faces_are_not_held_by_a_tie():
     held = graph.relax([np.eye(4)] * 2, [tie(0, 1, np.eye(4))], {0}).information
     free = graph.relax(

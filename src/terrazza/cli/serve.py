@@ -11,12 +11,13 @@ from pathlib import Path
 
 import typer
 
+from terrazza.cli.demos import begin
 from terrazza.cli.run import WHO, take_steps
 from terrazza.cli.terminal import Bar
 from terrazza.errors import InputError, ParamsError, TerrazzaError
 from terrazza.operations.spine.reach import PAGE
 from terrazza.settings import settings
-from terrazza.work import demos
+from terrazza.work.demos import DEMOS
 from terrazza.work.open import open_workspace
 
 LOAD_AFTER = 2.0  # s
@@ -38,17 +39,17 @@ def register(app: typer.Typer) -> None:
         workspace: Path = typer.Option(None, help="Folder of the workspace."),
         port: int = typer.Option(None, help="Port."),
         build_only: bool = typer.Option(False, "--build-only", help="Make the demo job and stop."),
-        which: str = typer.Option("estate", help=f"Which job: {', '.join(demos.DEMOS)}."),
+        which: str = typer.Option("estate", help=f"Which job: {', '.join(DEMOS)}."),
         page: bool = typer.Option(
             False, "--for-page", hidden=True, help="Begin it; a server takes its steps."
         ),
     ) -> None:
         """Make a demo job where it is missing, then serve."""
         folder, where = str(workspace or settings().workspace), port or settings().port
-        if which not in demos.DEMOS:
-            raise ParamsError(f"There is no demo “{which}”.", f"There are {', '.join(demos.DEMOS)}.")
+        if which not in DEMOS:
+            raise ParamsError(f"There is no demo “{which}”.", f"There are {', '.join(DEMOS)}.")
         if page:
-            demos.begin(folder, which, PAGE)
+            begin(folder, which, PAGE)
             return
         if not build_only:
             need_port(settings().host, where)
@@ -75,7 +76,7 @@ def make_demo(workspace: str, key: str = "estate") -> None:
     again.
     """
     with Bar("Simulated field work") as bar:
-        row = demos.begin(workspace, key, WHO, bar)
+        row = begin(workspace, key, WHO, bar)
     if row is None:
         return
     try:

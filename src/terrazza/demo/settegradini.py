@@ -28,7 +28,7 @@ from terrazza.instruments.scene import (
 ON_RODS = {"B7": LOWER, "B8": HOUSE, "B11": LANE}
 RADIUS = 0.10
 # where water drips from the vault of the culvert
-DRIPS = [(6.6 + 0.13 * (5 * k % 11), -9.8 + 0.24 * k) for k in range(24)]
+DRIPS = [(6.6 + 0.13 * (5 * k % 11), -7.2 + 0.42 * k) for k in range(10)]
 GRID_ORIGIN, GRID_TURN = np.array([4210.0, 8835.0, 312.4]), np.radians(27.3)
 
 

@@ -19,6 +19,7 @@ LEAST_RMS = 0.002  # m: what surfaces differ by at least
 HUBER = 2.0
 FREE = 1e-3  # share of the information that is kept along shifts which no surface faces
 ROUNDS = 6
+ASTRAY = 3.0, np.radians(15.0)  # m, rad: ties that move a scan farther contradict each other, and say nothing
 
 
 @dataclass(frozen=True)
@@ -67,12 +68,14 @@ def relax(
 ) -> Graph:
     """Poses that agree best with all ties between them and the ``targets`` that they share (see
     ``witnesses.grouped``), with upright axes parallel where ``level`` and the scans themselves say that they
-    were; all count from 0 in ``poses``, scans in ``fixed`` stay.
+    were; all count from 0 in ``poses``, scans in ``fixed`` stay, and so do those that would go ``ASTRAY``.
     """
-    poses, k = [p.copy() for p in poses], len(poses)
+    begun, poses, k = poses, [p.copy() for p in poses], len(poses)
     free = np.array([6 * s + i for s in range(k) if s not in fixed for i in range(6)], int)
     misfit = [0.0] * len(ties)
     for last in [False] * ROUNDS + [True]:
+        if last:
+            poses = [b.copy() if _astray(p, b) else p for p, b in zip(poses, begun)]
         normal, gradient = np.zeros((6 * k, 6 * k)), np.zeros(6 * k)
         for n, tie in enumerate(ties):
             here = np.r_[6 * tie.a : 6 * tie.a + 6, 6 * tie.b : 6 * tie.b + 6]
@@ -95,6 +98,11 @@ def relax(
                 poses[s], step[6 * s : 6 * s + 3], step[6 * s + 3 : 6 * s + 6], poses[s][:3, 3]
             )
     return Graph(poses, normal, misfit)
+
+
+def _astray(after: np.ndarray, before: np.ndarray) -> bool:
+    moved, turned = rigid.difference(after, before)
+    return not (moved < ASTRAY[0] and turned < ASTRAY[1])
 
 
 def observed(tie: Tie, poses: list[np.ndarray]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
