@@ -3,15 +3,15 @@
 .venv/bin/python benchmarks/strips_large.py FOLDER [MILLIONS]
 """
 
+import contextlib
 import pathlib
 import sys
-import threading
 import time
 
 import numpy as np
-import psutil
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))
+from benchmarks.many_scans import Watch
 from terrazza.db import queries
 from terrazza.formats import las_writer
 from terrazza.work.open import open_workspace
@@ -70,29 +70,17 @@ def build(folder: pathlib.Path, points: int) -> None:
     np.savetxt(folder / "path.txt", np.concatenate(rows), "%.9f", header=head, comments="")
 
 
-class Peak:
-    """Most memory (GB) that this process and its helpers took together while it was open."""
-
-    def __enter__(self):
-        self.most, self.over, me = 0, threading.Event(), psutil.Process()
-
-        def look():
-            while not self.over.wait(0.5):
-                every = [me, *me.children(recursive=True)]
-                taken = 0
-                for one in every:
-                    try:
-                        taken += one.memory_full_info().pss
-                    except psutil.Error:
-                        continue
-                self.most = max(self.most, taken)
-
-        threading.Thread(target=look, daemon=True).start()
-        return self
-
-    def __exit__(self, *_):
-        self.over.set()
-        print(f"  most memory {self.most / 1e9:.2f} GB over all processes", flush=True)
+@contextlib.contextmanager
+def watched():
+    """Print the most memory that this process and its helpers took together meanwhile."""
+    watch = Watch()
+    watch.start()
+    try:
+        yield
+    finally:
+        watch.done.set()
+        watch.join()
+        print(f"  most memory {watch.most / 1e9:.2f} GB over all processes", flush=True)
 
 
 def main(folder: pathlib.Path, millions: float) -> None:
@@ -106,7 +94,7 @@ def main(folder: pathlib.Path, millions: float) -> None:
     must(workspace, row, "import.files", files=[str(folder / "flight.laz")])
     print(f"imported in {time.perf_counter() - begun:.0f} s", flush=True)
     path = str(folder / "path.txt")
-    with Peak():
+    with watched():
         begun = time.perf_counter()
         solved = must(workspace, row, "register.strips", trajectory=path, apply=False)
         print(f"solved in {time.perf_counter() - begun:.0f} s: {solved['says']}", flush=True)
@@ -114,7 +102,7 @@ def main(folder: pathlib.Path, millions: float) -> None:
     print(
         "  off", np.round(off, 2), "mdeg, σ", np.round(solved["sigma_mdeg"], 2), solved["doubt"], flush=True
     )
-    with Peak():
+    with watched():
         begun = time.perf_counter()
         must(workspace, row, "register.strips", trajectory=path, turn_mdeg=solved["angles_mdeg"])
         print(f"given by number and applied in {time.perf_counter() - begun:.0f} s", flush=True)

@@ -160,7 +160,7 @@ def solved(made: Flown, cell: float = 2.2, every: float = np.inf) -> tuple[np.nd
         planes = patches.planes(sums, cell, 0.0)
         pairs = patches.pairs(planes, 0.75 * cell)
         loose = drift.Drift.none(found, every)
-        got = boresight.solve(boresight.Problem(path, planes, pairs, np.zeros(3), drift=loose))
+        got = boresight.solve(boresight.Problem(path, planes, pairs, np.zeros(3), loose))
         angles = angles + got.angles  # small ones
         points = flight.corrected(path, made.xyz, made.when, angles, np.zeros(3), np.zeros(3))
     return angles, got.covariance

@@ -22,7 +22,7 @@ INFO, ENTRY = struct.Struct("<9d"), struct.Struct("<iiiiQii")
 
 @dataclass
 class Writer:
-    """Puts compressed nodes into a file, in any order; appears under its name only when whole."""
+    """Puts nodes into a file, in any order; appears under its name only when whole."""
 
     path: str
     layout: Layout

@@ -47,6 +47,11 @@ class Layout:
             header.add_crs(CRS.from_wkt(wkt))
         return header
 
+    @property
+    def record(self) -> int:
+        """Bytes of a point, not compressed."""
+        return self.header().point_format.size
+
     def class_names(self) -> ClassificationLookupVlr:
         """LAS 1.4 R15, Classification Lookup: names of 15 ASCII letters at most."""
         names = ClassificationLookupVlr()

@@ -62,16 +62,14 @@ class Problem:
     patches: Patches
     pairs: Pairs
     own_lever: np.ndarray
+    drift: Drift  # the passes' shifts that the patches have already, at the knots that are solved for
     solve_lever: bool = False
     solve_scale: bool = False
-    drift: Drift | None = None  # the passes' shifts that the patches have already; none: one knot a pass
     place: np.ndarray = field(init=False)
     turn: np.ndarray = field(init=False)
     seen: np.ndarray = field(init=False)
 
     def __post_init__(self):
-        if self.drift is None:
-            self.drift = Drift.whole(int(self.patches.number.max()) + 1)
         self.place, attitude = self.flight.at(self.patches.time)
         self.turn = rotation(attitude)
         self.seen = np.einsum("nba,nb->na", self.turn, self.patches.at - self.place) - self.own_lever

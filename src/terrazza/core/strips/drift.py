@@ -32,11 +32,6 @@ class Drift:
         number, time = zip(*knots)
         return cls(np.array(number), np.array(time), np.zeros((len(knots), 3)))
 
-    @classmethod
-    def whole(cls, passes: int) -> "Drift":
-        """One knot for each of so many passes."""
-        return cls(np.arange(passes), np.zeros(passes), np.zeros((passes, 3)))
-
     @property
     def by_pass(self) -> "Drift":
         """The mean shift of each pass, everywhere along it."""

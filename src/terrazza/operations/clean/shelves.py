@@ -20,12 +20,15 @@ def shelve(
     """Put what a rule masks (see ``taking.take_out``) on the shelf of a name, which is made where it is not
     there; figures as of a cut, with ``shelf``, its name.
     """
+    name = " ".join(name.split())
+    if not name:
+        raise ParamsError("A shelf needs a name.", "Type one, for example “furniture”.")
     number = _number_of(job, name)
     own = {s.id: (number, choose, args.get(s.id)) for s in scans}
     found = portions.rewrite(job, scans, "shelf", _put, own, progress, label, common)
     figures = told([sum_up(found[s.id]) for s in scans], class_namer(job))
     _stock(job, number, name, figures["points"], apart=True)
-    return figures | {"shelf": " ".join(name.split()), "number": number}
+    return figures | {"shelf": name, "number": number}
 
 
 def sorted_onto(
@@ -45,9 +48,6 @@ def sorted_onto(
 
 def _number_of(job: Job, name: str, more: int = 0) -> int:
     """The number of the shelf of a name, or a free one, of which so many are spoken for already."""
-    name = " ".join(name.split())
-    if not name:
-        raise ParamsError("A shelf needs a name.", "Type one, for example “furniture”.")
     there = next((k for k, v in job.facts("shelf").items() if v["name"] == name), None)
     number = int(there) if there else job.next_number("shelf") + more
     if number > MOST:
@@ -57,7 +57,7 @@ def _number_of(job: Job, name: str, more: int = 0) -> int:
 
 def _stock(job: Job, number: int, name: str, points: int, apart: bool) -> None:
     """Note that a shelf took so many points more; a new one is ``apart``, or in views and deliverables."""
-    new = {"name": " ".join(name.split()), "apart": apart, "delivered": not apart, "points": 0}
+    new = {"name": name, "apart": apart, "delivered": not apart, "points": 0}
     before = job.get("shelf", number) or new
     job.put("shelf", number, before | {"points": before["points"] + points})
 

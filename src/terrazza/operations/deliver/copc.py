@@ -41,7 +41,7 @@ class Run:
 
     def records(self, layout) -> np.ndarray:
         """(n,) one raw record of a point each."""
-        return np.fromfile(self.path, f"V{layout.header().point_format.size}")
+        return np.fromfile(self.path, f"V{layout.record}")
 
     def codes(self, records: np.ndarray, common) -> np.ndarray:
         """(n,) their finest cells."""
@@ -183,7 +183,7 @@ def _sorted(job: Job, runs: list[Run], common, progress: Progress) -> list[tuple
 
 def _written(out, nodes, layout, progress: Progress) -> None:
     """Write nodes, so many at once that all cores have some, and read the next ones meanwhile."""
-    size, total, done = layout.header().point_format.size, sum(n[1] for n in nodes), 0
+    size, total, done = layout.record, sum(n[1] for n in nodes), 0
     ends = np.cumsum([n[1] for n in nodes])
     batches = np.split(np.arange(len(nodes)), np.searchsorted(ends, np.arange(GATHERED, total, GATHERED)))
 

@@ -189,7 +189,7 @@ def _given_turn(params: StripsParams, given: Given) -> np.ndarray:
 
 def _solve(given: Given, found, pairs, params: StripsParams) -> "boresight.Solved":
     solving = "lever" in params.solve, "scale" in params.solve
-    problem = boresight.Problem(given.flight, found, pairs, given.lever, *solving, given.drift)
+    problem = boresight.Problem(given.flight, found, pairs, given.lever, given.drift, *solving)
     if params.turn_mdeg:
         return boresight.as_given(problem, _given_turn(params, given))
     return boresight.solve(problem)
