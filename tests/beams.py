@@ -49,6 +49,31 @@ class Seen:
         return (self.away < 0.02) & (self.wide < 0.05) & (self.r > 0)
 
 
+def met_by(cast, ways: np.ndarray, beam: float, spread: float, rays: int = 5) -> tuple[np.ndarray, ...]:
+    """What beams along ``ways`` (n, 3) measure: range (n,) m, infinite for none, how far that is from the
+    nearest surface that the beam met, from the nearest to the farthest of these, and the range along its
+    middle; ``beam`` m wide at the instrument and ``spread`` rad, of ``rays`` by ``rays`` thin ones.
+    """
+    middle = cast(ways)
+    turn = np.arctan2(ways[:, 1], ways[:, 0])
+    u = np.stack([-np.sin(turn), np.cos(turn), 0 * turn], -1)
+    v = np.cross(ways, u)
+    half = (beam / np.where(np.isfinite(middle), middle, 20.0) + spread) / 2
+    met, weight = [middle], [1.0]
+    for a, b in np.argwhere(np.ones((rays, rays))) * 2 / (rays - 1) - 1 if rays > 1 else ():
+        if a * a + b * b <= 1.01:
+            way = ways + (a * half)[:, None] * u + (b * half)[:, None] * v
+            met.append(cast(way / np.linalg.norm(way, axis=1)[:, None]))
+            weight.append(np.exp(-2 * (a * a + b * b)))
+    met, weight = np.stack(met), np.array(weight)[:, None] * np.isfinite(met)
+    finite = np.where(np.isfinite(met), met, 0)
+    none = weight.sum(0) == 0
+    r = np.where(none, np.inf, (finite * weight).sum(0) / np.maximum(weight.sum(0), 1e-9))
+    away = np.where(np.isfinite(met), np.abs(met - np.where(none, 0, r)), np.inf).min(0)
+    wide = np.where(np.isfinite(met), met, -np.inf).max(0) - met.min(0)
+    return r, away, wide, middle
+
+
 def look(place: Place, origin, scanner: Scanner, seed: int, mirrors=(), first: bool = False) -> Seen:
     """What a scanner at ``origin`` sees.  ``mirrors`` are (axis, at, from, to, from, to, share reflected,
     share let through) upright or level rectangles; ``first`` casts a thin beam.
@@ -69,23 +94,9 @@ def look(place: Place, origin, scanner: Scanner, seed: int, mirrors=(), first: b
         ),
     )
     through = lambda o, w: cast(np.asarray(o, float), np.ascontiguousarray(w), *arrays)
-    middle = through(origin, ways)
-    u = np.stack([-np.sin(turn), np.cos(turn), 0 * turn], -1).reshape(-1, 3)
-    v = np.cross(ways, u)
-    half = (scanner.beam / np.where(np.isfinite(middle), middle, 20.0) + scanner.spread) / 2
-    met, weight = [middle], [1.0]
-    for a, b in (
-        () if first else np.argwhere(np.ones((scanner.rays, scanner.rays))) * 2 / (scanner.rays - 1) - 1
-    ):
-        if a * a + b * b <= 1.01:
-            way = ways + (a * half)[:, None] * u + (b * half)[:, None] * v
-            met.append(through(origin, way / np.linalg.norm(way, axis=1)[:, None]))
-            weight.append(np.exp(-2 * (a * a + b * b)))
-    met, weight = np.stack(met), np.array(weight)[:, None] * np.isfinite(met)
-    finite = np.where(np.isfinite(met), met, 0)
-    r = (finite * weight).sum(0) / np.maximum(weight.sum(0), 1e-9)
-    away = np.where(np.isfinite(met), np.abs(met - r), np.inf).min(0)
-    wide = np.where(np.isfinite(met), met, -np.inf).max(0) - met.min(0)
+    r, away, wide, middle = met_by(
+        lambda w: through(origin, w), ways, scanner.beam, scanner.spread, 1 if first else scanner.rays
+    )
     image = np.zeros(len(ways), bool)
     for axis, at, a0, a1, b0, b1, back, on in mirrors:
         reach = (at - origin[axis]) / np.where(np.abs(ways[:, axis]) < 1e-9, 1e-9, ways[:, axis])
@@ -101,7 +112,7 @@ def look(place: Place, origin, scanner: Scanner, seed: int, mirrors=(), first: b
         r[surface], image[mirrored] = reach[surface], True
         away[mine], wide[mine] = 0, 0
     r = r + rng.normal(0, scanner.noise, len(r)) * (1 + np.where(np.isfinite(r), r, 0) / 40)
-    r[~np.isfinite(r) | (r > 70) | (weight.sum(0) == 0)] = 0
+    r[~np.isfinite(r) | (r > 70)] = 0
     shape = up.shape
     return Seen(r.reshape(shape), away.reshape(shape), wide.reshape(shape), image.reshape(shape), ways)
 

@@ -32,6 +32,19 @@ class Place:
     def ground(self, x, y):
         return sum(a * np.sin(kx * x + ky * y + p) for a, kx, ky, p in self.waves)
 
+    def away(self, xyz: np.ndarray) -> np.ndarray:
+        """(n,) m from points (n, 3) to the nearest surface of the boxes and posts."""
+        out = np.full(len(xyz), np.inf)
+        for low, high in self.boxes:
+            outside = np.linalg.norm(np.maximum(np.maximum(low - xyz, xyz - high), 0), axis=1)
+            inside = np.minimum(xyz - low, high - xyz).min(1)
+            out = np.minimum(out, np.where(inside > 0, inside, outside))
+        for x, y, radius, start, stop in self.posts:
+            aside = np.abs(np.hypot(xyz[:, 0] - x, xyz[:, 1] - y) - radius)
+            over = np.maximum(np.maximum(start - xyz[:, 2], xyz[:, 2] - stop), 0)
+            out = np.minimum(out, np.hypot(aside, over))
+        return out
+
 
 @njit(cache=True)
 def cast(origin, rays, low, high, posts, balls, waves):

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from terrazza.core.geometry import rigid
+from tests import beams
 from tests.places import Place, cast, furnish, shell, wall
 
 RINGS, ROUND, RATE, SPEED, NOISE = 16, 120, 5.0, 0.9, 0.008
@@ -13,7 +14,7 @@ RINGS, ROUND, RATE, SPEED, NOISE = 16, 120, 5.0, 0.9, 0.008
 @dataclass
 class Walked:
     """Points as the scanner's drifting path has them and true ones (n, 3), their times, and the path: times,
-    places so found and true ones.
+    places so found and true ones; ``wide`` (n,) m from the nearest to the farthest thing that a beam met.
     """
 
     xyz: np.ndarray
@@ -22,6 +23,7 @@ class Walked:
     path_time: np.ndarray
     path_xyz: np.ndarray
     path_true: np.ndarray
+    wide: np.ndarray
 
 
 def rooms(rng) -> tuple[Place, np.ndarray]:
@@ -65,8 +67,18 @@ def drift(rng, along: np.ndarray, most: float, turn: float) -> tuple[np.ndarray,
     return np.outer(s, ahead) + 0.25 * most * wave / np.abs(wave).max(), turn * s + 0.3 * turn * np.sin(5 * s)
 
 
-def walk(place: Place, corners: np.ndarray, rng, most: float = 0.05, turn: float = 0.004) -> Walked:
-    """Walk along corners (n, 3) in the frame of the place."""
+def walk(
+    place: Place,
+    corners: np.ndarray,
+    rng,
+    most: float = 0.05,
+    turn: float = 0.004,
+    round_: int = ROUND,
+    beam: tuple[float, float] | None = None,
+) -> Walked:
+    """Walk along corners (n, 3) in the frame of the place, ``round_`` points a ring; ``beam`` (m at the
+    instrument, rad) has a width, or none.
+    """
     steps = np.linalg.norm(np.diff(corners, axis=0), axis=1)
     far = np.r_[0, np.cumsum(steps)]
     times = np.arange(0, far[-1] / SPEED, 1 / RATE)
@@ -75,20 +87,21 @@ def walk(place: Place, corners: np.ndarray, rng, most: float = 0.05, turn: float
     shift, heading = drift(rng, times * SPEED + 1e-9, most, turn)
     boxes = [np.array([b[k] for b in place.boxes], float) for k in (0, 1)]
     posts, none = np.array(place.posts, float).reshape(-1, 5), np.zeros((0, 4))
-    around = np.arange(ROUND) / ROUND * 2 * np.pi
+    around = np.arange(round_) / round_ * 2 * np.pi
     rings = np.radians(np.linspace(-40, 40, RINGS))
     az, el = (a.ravel() for a in np.meshgrid(around, rings))
     rays = np.stack([np.cos(el) * np.cos(az), np.cos(el) * np.sin(az), np.sin(el)], 1)
-    seen, true, when = [], [], []
+    seen, true, when, wide = [], [], [], []
     for k, t in enumerate(times):
         nod = rigid.rotation_from(np.array([0, 0.6 * np.sin(3.1 * t), 0]))
         mine = rays @ (rigid.about_z(rng.uniform(0, 6.28)) @ nod).T
-        r = cast(places[k], mine, *boxes, posts, none, none)
+        met = lambda ways, o=places[k]: cast(o, np.ascontiguousarray(ways), *boxes, posts, none, none)
+        r, _, apart, _ = beams.met_by(met, mine, *(beam or (0.0, 0.0)), 5 if beam else 1)
         good = r < 30
         local = mine[good] * (r[good] + rng.normal(0, NOISE, good.sum()))[:, None]
         true.append(places[k] + local)
         seen.append(places[k] + shift[k] + local @ rigid.about_z(heading[k]).T)
         when.append(np.full(len(local), t))
-    return Walked(
-        np.concatenate(seen), np.concatenate(true), np.concatenate(when), times, places + shift, places
-    )
+        wide.append(apart[good])
+    points = (np.concatenate(of) for of in (seen, true, when))
+    return Walked(*points, times, places + shift, places, np.concatenate(wide))

@@ -312,3 +312,24 @@ def test_what_lies_beside_in_one_direction_only_is_told():
     for off, least, most in ((none, 0.99, 1.0), (np.array([0.06, 0, 0]), 0.0, 0.05)):
         share = bending.beside(replace(still, at=at + off), still, 0.4)
         assert least <= share <= most
+
+
+def test_mixed_pixels_of_walks_go_by_rays_to_where_the_scanner_was(workspace, tmp_path):
+    """… and what is there stays, a rail too."""
+    rng = np.random.default_rng(5)
+    place, corners = walked.rooms(rng)
+    place.boxes.append(([3.0, 3.0, 1.0], [3.03, 4.5, 1.03]))  # a rail
+    seen = walked.walk(place, corners[:4], rng, 0.0, 0.0, 480, (0.008, 0.003))
+    with las_writer.Writer(str(tmp_path / "walk.laz"), 1e-4, np.zeros(3), time=True) as out:
+        out.write({"xyz": seen.xyz, "time": seen.time})
+    trajectory.write(str(tmp_path / "walk.txt"), seen.path_time, seen.path_xyz, np.zeros(len(seen.path_time)))
+    row = queries.create_job(workspace, "Walked")
+    must(workspace, row, "import.files", files=[str(tmp_path / "walk.laz")])
+    must(workspace, row, "import.walk", scan=1, trajectory=str(tmp_path / "walk.txt"), every=0.5)
+    job = opened(workspace, row)
+    away = place.away(job.cloud(1).xyz(0, job.cloud(1).count))
+    figures = must(workspace, row, "clean.mixed_pixels")
+    gone = np.asarray(opened(workspace, row).cloud(1).read("cut", 0, len(away))) == figures["cut"]
+    assert figures["taken"] == gone.sum() and not figures["doubt"]
+    assert (away > 0.06).sum() > 500 and gone[away > 0.06].mean() > 0.85
+    assert gone[away < 0.03].mean() < 0.001

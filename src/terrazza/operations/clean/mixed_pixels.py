@@ -2,8 +2,9 @@
 
 import numpy as np
 
-from terrazza.core.progress import Progress
+from terrazza.core.progress import Part, Progress
 from terrazza.later import later
+from terrazza.operations.clean import mixed_walks
 from terrazza.operations.clean.filtering import Filter, FilterParams, strength_field
 from terrazza.operations.pieces import range_pictures
 from terrazza.operations.pieces.surfaces import CloudPiece
@@ -25,31 +26,39 @@ class MixedParams(FilterParams):
 @operation
 class MixedPixels(Filter):
     """Takes points that a beam measured between two surfaces because it met the edge of the nearer one; thin
-    things and true edges stay.
+    things and true edges stay.  Points of walks are judged by rays to where the scanner was, and by
+    what was seen there again from elsewhere.
     """
 
     name, title = "clean.mixed_pixels", "Mixed-pixel filter"
-    reads = frozenset({"scan", "walk"})
+    reads = frozenset({"scan", "walk", "array"})
     Params = MixedParams
 
     def judge(self, job: Job, scans: list[Scan], params: MixedParams, folder: str, progress: Progress):
-        args = {
+        ways = {s.id: way for s in scans if (way := mixed_walks.way_of(job, s)) is not None}
+        pictures = {
             s.id: [
                 (frame, range_pictures.scratch_name(folder, s.id, k, "mixed"))
                 for k, frame in enumerate(range_pictures.frames(job, s))
-                if not frame.times
             ]
             for s in scans
+            if s.id not in ways
         }
         self.doubts += [
             f"“{s.name}” was not taken from one place: its mixed pixels were not judged."
             for s in scans
-            if not args[s.id]
+            if s.id not in ways and not pictures[s.id]
         ]
-        tasks = [(CloudPiece.of(job, s), *of, params.strength) for s in scans for of in args[s.id]]
-        sizes = [s.points / len(args[s.id]) for s in scans for _ in args[s.id]]
-        job.fleet.map(judged, tasks, sizes, progress, "Looking for edges", light=True)
-        return between, args, None
+        tasks = [
+            (CloudPiece.of(job, job.scan(k)), *one, params.strength)
+            for k, of in pictures.items()
+            for one in of
+        ]
+        sizes = [job.scan(k).points / len(of) for k, of in pictures.items() for _ in of]
+        walked = sum(s.points for s in scans if s.id in ways) / max(sum(s.points for s in scans), 1)
+        job.fleet.map(judged, tasks, sizes, Part(progress, 0, 1 - walked), "Looking for edges", light=True)
+        of_walks = mixed_walks.judge(job, ways, params.strength, folder, Part(progress, 1 - walked, 1))
+        return between, pictures | of_walks, None
 
 
 def judged(task, progress: Progress) -> None:
@@ -63,6 +72,8 @@ def judged(task, progress: Progress) -> None:
 
 def between(cloud: Cloud, start: int, stop: int, args, _) -> np.ndarray:
     """Mask of the points of a stretch whose pixels are mixed."""
+    if isinstance(args, tuple):
+        return mixed_walks.between(cloud, start, stop, args)
     gone = np.zeros(stop - start, bool)
     for frame, path in args or ():
         ranges = np.load(path, mmap_mode="r").reshape(-1)
