@@ -9,8 +9,8 @@ let sent = [];
 globalThis.window = { htmx: { ajax: async (...asked) => void sent.push(asked) } };
 const { snapped } = await import("../../src/terrazza/web/static/js/snap.js");
 const { returnsHidden, setLayout } = await import("../../src/terrazza/web/static/js/layout.js");
-const [line, mend, outline] = await Promise.all(
-  ["line", "mend", "outline"].map(
+const [line, mend, outline, along] = await Promise.all(
+  ["line", "mend", "outline", "along"].map(
     async (name) => (await import(`../../src/terrazza/web/static/js/tools/${name}.js`)).default,
   ),
 );
@@ -66,7 +66,7 @@ function table(points = []) {
   return {
     job: 7,
     tool: "line",
-    tools: { line, mend, outline },
+    tools: { line, mend, outline, along },
     station,
     slab: { u: [1, 0] },
     hiddenClasses: new Set(),
@@ -75,13 +75,20 @@ function table(points = []) {
     overlay() {},
   };
 }
-const point = (x, y, z) => ({ scan: 1, shown: [x + 100, y + 200, z], own: [x, y, z], at: [x, y, z] });
+const point = (x, y, z) => ({
+  scan: 1,
+  placed: true,
+  shown: [x + 100, y + 200, z],
+  own: [x, y, z],
+  at: [x, y, z],
+});
 const asked = () => [sent.at(-1)[1].split("/do/")[1], sent.at(-1)[2].values];
 
 beforeEach(() => {
   sent = [];
   line.leave();
   mend.leave();
+  along.leave();
 });
 
 test("a touch means the corner, the crossing, the middle, the foot or the line, in this order", () => {
@@ -193,6 +200,46 @@ test("a touched line is changed: a corner dragged, one put in, one taken out, th
   mend.click(app, view, 126, 50);
   [operation, values] = asked();
   assert.deepEqual([values.how, values.other], ["bring", 2]);
+});
+
+test("corners touched in order are a shape across a direction, that goes to the server about the first", async () => {
+  const app = table([point(2, 5, 0.12), point(2, 4.7, 0.12), point(2, 4.7, 0), point(2, 4.7, 0.3)]);
+  app.tool = "along";
+  along.enter(app);
+  for (let k = 0; k < 3; k++) await along.click(app, app.station, 0, 0);
+  document.getElementById("along-names").value = "back, top";
+  press("follow");
+  assert.match(panel().innerHTML, /2 names for 3 corners/);
+  document.getElementById("along-names").value = "back, top, flow";
+  press("follow");
+  const [operation, values] = asked();
+  assert.equal(operation, "draw.break_lines");
+  assert.deepEqual(JSON.parse(values.at), [[102, 205, 0.12]]);
+  // from north to south: what lies to the left of going west
+  assert.equal(Math.abs(Math.round(values.heading_deg)), 180);
+  assert.deepEqual(
+    JSON.parse(values.corners).map((c) => c.map((v) => Math.round(100 * v) / 100 + 0)),
+    [
+      [0, 0],
+      [0.3, 0],
+      [0.3, -0.12],
+    ],
+  );
+  assert.deepEqual(JSON.parse(values.names), ["back", "top", "flow"]);
+});
+
+test("a thing like one drawn before takes one touch", async () => {
+  const app = table([point(1, 1, 0), point(9, 9, 1)]);
+  app.cloud.data = {
+    ...app.cloud.data,
+    drawings: [{ id: 8, name: "Break lines 8", followed: true, lines: [] }],
+  };
+  app.tool = "along";
+  along.enter(app);
+  panel().onchange({ target: { id: "along-like", value: "8" } });
+  for (let k = 0; k < 2; k++) await along.click(app, app.station, 0, 0);
+  press("follow");
+  assert.deepEqual(asked()[1], { at: "[[109,209,1]]", like: "8" });
 });
 
 test("outlines are freehand, corners, a rectangle or a circle, on the screen of their view", () => {

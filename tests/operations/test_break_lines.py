@@ -87,9 +87,35 @@ def test_lines_go_to_the_drawing_and_to_dxf_in_space(street, tmp_path):
     assert all(e.is_3d_polyline for e in drawn)
 
 
+def test_a_shape_drawn_once_is_taken_over_in_whatever_direction_it_lies(street):
+    workspace, row, kerb = street
+    k, turned = 300, np.degrees(kerb.heading[300])
+    once = {"at": [kerb.way[k].tolist()], "heading_deg": turned % 360, "corners": kerbs.SHAPE.tolist()}
+    first = must(workspace, row, "draw.break_lines", **once, names=["a", "b", "c", "d"])
+    again = must(workspace, row, "draw.break_lines", at=[kerb.way[2200].tolist()], like=str(first["drawing"]))
+    job = opened(workspace, row)
+    drawn = [job.get("drawing", f["drawing"]) for f in (first, again)]
+    assert drawn[1]["shape"]["names"] == ["a", "b", "c", "d"]
+    assert np.abs(np.subtract(*(d["shape"]["corners"] for d in drawn))).max() < 0.03
+    assert again["length_m"] == pytest.approx(first["length_m"], abs=1.5)
+    flow = [
+        v
+        for line in drawn[1]["lines"]
+        if line["name"] == "c" and not line["guessed"]
+        for v in line["vertices"]
+    ]
+    off = np.array([np.linalg.norm(kerb.way - v, axis=1).min() for v in flow])
+    assert (off < 0.012).mean() > 0.9
+
+
 @pytest.mark.parametrize(
     ("change", "says"),
-    [({"names": ["one"]}, "1 names for 2 corners"), ({"at": [[0.0, 0.0, 0.0]]}, "Nothing of this shape")],
+    [
+        ({"names": ["one"]}, "1 names for 2 corners"),
+        ({"at": [[0.0, 0.0, 0.0]]}, "Nothing of this shape"),
+        ({"corners": []}, "two corners"),
+        ({"corners": [], "like": "Kerb"}, "no drawing “Kerb”"),
+    ],
 )
 def test_what_cannot_be_followed_is_said(street, change, says):
     asked = {"at": [[600.0, 200.0, 50.0]], "heading_deg": 0, "corners": [[0.3, 0.3], [-0.3, 0.9]]} | change

@@ -28,6 +28,7 @@ ROUGH = 2.5  # times the usual RMS that a place may have
 GAP = 4.0  # m that are bridged at most
 CURVE = 0.3  # weight of a new turn against the turns so far
 LARGEST = np.radians(12.0)  # turn from place to place
+TURN = np.radians(7.5)  # between directions that are tried
 
 
 @dataclass(frozen=True)
@@ -133,6 +134,21 @@ def begin(section: Section, at: np.ndarray, heading: float, corners: np.ndarray)
     if not np.isfinite(rms) or cover < COVER:
         return None
     return _centred(Place(np.asarray(at, float), heading, corners), found, rms, points)
+
+
+def looked_for(section: Section, at: np.ndarray, corners: np.ndarray) -> Place | None:
+    """As ``begin``, in the direction in which the shape lies on its points best, by how much of it they cover
+    and then by their RMS; None where it does in none.
+    """
+    best, found = (0.0, 0.0), None
+    for heading in np.arange(0, 2 * np.pi, TURN):
+        moved, rms, points, cover = fitted(section(at, heading, corners), corners, TOUCHED / 3, TOUCHED)
+        if np.isfinite(rms) and cover >= COVER and (points, -rms) > best:
+            best, found = (
+                (points, -rms),
+                _centred(Place(np.asarray(at, float), heading, corners), moved, rms, points),
+            )
+    return found
 
 
 def _centred(place: Place, corners: np.ndarray, rms: float, points: int) -> Place:

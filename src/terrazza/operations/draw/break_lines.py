@@ -43,19 +43,26 @@ class BreakLinesParams(Params):
         max_length=100,
         help="[[E, N, H], …]: one a place where it is touched.",
     )
-    heading_deg: float = field(
+    heading_deg: float | None = field(
         "Direction",
+        None,
         unit="°",
         ge=-360,
         le=360,
-        help="Along the thing at the first place, counter-clockwise from east.",
+        help="Along the thing at the first place, counter-clockwise from east; empty: looked for.",
     )
     corners: list[Pair] = field(
         "Corners",
+        list,
         unit="m",
-        min_length=2,
         max_length=20,
         help="[[across, up], …] about the place, in order; across positive to the left.",
+    )
+    like: str = field(
+        "As drawn in",
+        "",
+        max_length=100,
+        help="Instead of corners: number or name of a drawing of break lines whose shape is taken over.",
     )
     names: list[str] = field("Names", list, max_length=20, help="One a corner; empty: line 1, line 2 …")
     step: float = field("Spacing", 0.5, unit="m", ge=0.05, le=100, help="From vertex to vertex.")
@@ -70,21 +77,17 @@ class BreakLines(Operation):
     """
 
     name, title, step = "draw.break_lines", "Break lines", "Draw"
-    reads, writes = frozenset({"scan", "pose", "frame", "cut"}), frozenset({"drawing", "deliverable"})
+    reads = frozenset({"scan", "pose", "frame", "cut", "drawing"})
+    writes = frozenset({"drawing", "deliverable"})
     bound_to_place = True
     Params = BreakLinesParams
 
     def run(self, job: Job, params: BreakLinesParams, progress: Progress) -> Figures:
         scans = job.need_scans(params.scans, placed=True, why=", so there is nothing to follow")
-        names = params.names or [f"Line {k}" for k in range(1, len(params.corners) + 1)]
-        if len(names) != len(params.corners):
-            raise ParamsError(
-                f"draw.break_lines: {len(names)} names for {len(params.corners)} corners.",
-                "Give one a corner.",
-            )
+        shape, names = _shape(job, params)
         if params.path:
             job.output(params.path, ".dxf")
-        chains, lost = _traced(job, scans, params, progress)
+        chains, lost, shape = _traced(job, scans, params, shape, progress)
         if not chains:
             raise StateError(
                 "Nothing of this shape lies at the touched places.",
@@ -92,17 +95,45 @@ class BreakLines(Operation):
             )
         number, back = job.next_number("drawing"), rigid.inverse(job.frame)
         rows = [row for chain in chains for row in _rows(chain, names, params.step, back)]
-        job.put("drawing", number, {"name": f"Break lines {number}", "lines": rows})
+        kept = {"corners": shape.tolist(), "names": names}
+        job.put("drawing", number, {"name": f"Break lines {number}", "lines": rows, "shape": kept})
         figures = {"drawing": number} | _figures(chains, lost, Notation.of(job), len(names))
         if params.path:
             figures["path"] = write_dxf(job, [job.get("drawing", number)], params.path)
         return figures
 
 
-def _traced(job: Job, scans, params: BreakLinesParams, progress: Progress) -> tuple[list, list[int]]:
-    """Places along the thing, a list for each stretch; numbers of touched places where it was not found."""
-    section, chains, lost = _Sections(job, scans), [], []
-    heading, shape = np.radians(params.heading_deg), np.array(params.corners, float)
+def _shape(job: Job, params: BreakLinesParams) -> tuple[np.ndarray, list[str]]:
+    """Corners (k, 2) m, as touched or as drawn before, and their names."""
+    corners, names = np.array(params.corners, float).reshape(-1, 2), params.names
+    if not len(corners) and params.like:
+        drawn = (
+            v for k, v in job.facts("drawing").items() if params.like in (k, v["name"]) and v.get("shape")
+        )
+        if (known := next(drawn, None)) is None:
+            raise ParamsError(
+                f"draw.break_lines: no drawing “{params.like}” of break lines.",
+                "Draw them once by their corners.",
+            )
+        corners, names = np.array(known["shape"]["corners"]), names or known["shape"]["names"]
+    if len(corners) < 2:
+        raise ParamsError(
+            "draw.break_lines: it takes two corners at least.", "Touch them in order, across it."
+        )
+    names = names or [f"Line {k}" for k in range(1, len(corners) + 1)]
+    if len(names) != len(corners):
+        raise ParamsError(
+            f"draw.break_lines: {len(names)} names for {len(corners)} corners.", "Give one a corner."
+        )
+    return corners, names
+
+
+def _traced(job: Job, scans, params: BreakLinesParams, shape: np.ndarray, progress: Progress):
+    """Places along the thing, a list for each stretch; numbers of touched places where it was not found; and
+    its shape (k, 2) m where it was first.
+    """
+    section, chains, lost, first = _Sections(job, scans), [], [], None
+    heading = None if params.heading_deg is None else np.radians(params.heading_deg)
     for number, at in enumerate(np.array(params.at, float), 1):
         known = [p for chain in chains for p in chain]
         gaps = np.array([np.linalg.norm(p.at - at) for p in known])
@@ -114,14 +145,19 @@ def _traced(job: Job, scans, params: BreakLinesParams, progress: Progress) -> tu
             along = np.array([np.cos(nearest.heading), np.sin(nearest.heading)])
             heading = np.arctan2(*(way[1::-1] * (1 if way[:2] @ along > 0 else -1)))
             shape = nearest.corners
-        start = tracing.begin(section, at, heading, shape)
+        start = (
+            tracing.looked_for(section, at, shape)
+            if heading is None
+            else tracing.begin(section, at, heading, shape)
+        )
         if start is None:
             lost.append(number)
             continue
+        first = start.corners if first is None else first
         progress.advance(number, len(params.at), f"Following from place {number}")
         meets = lambda p: any(np.linalg.norm(p.at - q.at) < tracing.ADVANCE for q in known if not q.guessed)
         chains.append(tracing.bridged(tracing.both_ways(section, start, LONGEST, meets)))
-    return chains, lost
+    return chains, lost, first
 
 
 class _Sections:

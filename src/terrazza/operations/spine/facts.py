@@ -195,9 +195,16 @@ class TextValue(Value):
     measures: Matrix | None = None
 
 
+class ShapeValue(Value):
+    """Corners of a thing in a section across it, [[across, up], …] m, and their names."""
+
+    corners: Matrix
+    names: list[str]
+
+
 class DrawingValue(Value):
     """Lines and texts; where they were drawn on a slab, its height and thickness (m, grid or job frame); of
-    a section the ``course`` of its line in plan (n, 3) in the job frame.
+    a section the ``course`` of its line in plan (n, 3) in the job frame; of break lines their ``shape``.
     """
 
     name: str
@@ -206,6 +213,7 @@ class DrawingValue(Value):
     height: float | None = None
     thickness: float | None = None
     course: Matrix | None = None
+    shape: ShapeValue | None = None
 
 
 class LayerValue(Value):

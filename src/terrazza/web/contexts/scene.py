@@ -274,6 +274,7 @@ def _drawing(job: Job, number: int, drawing: dict, origin) -> dict:
     return {
         "id": number,
         "name": drawing["name"],
+        "followed": bool(drawing.get("shape")),
         "lines": [
             {"name": line["name"], "closed": line["closed"], "at": part.tolist()}
             | _coloured(office.get(line["layer"], {}))
