@@ -160,7 +160,7 @@ def test_failures_leave_the_job_as_it_was(posed):
         ("deliver.laz", {"classes": [9]}, "No point is left"),
         ("register.cloud_fit", {"scan": 1, "neighbour": 1}, "itself"),
         ("register.set_pose", {"scan": 9, "x": 0, "y": 0, "z": 0, "heading_deg": 0}, "no scan 9"),
-        ("draw.plan_slab", {"height": 900.0}, "holds only"),
+        ("draw.plan_slab", {"height": 900.0}, "holds fewer"),
     ]:
         entry = perform(workspace, row, operation, **params)
         assert entry.state == "failed" and words in entry.message and entry.hint, (operation, entry.message)

@@ -4,9 +4,10 @@ import ezdxf
 import numpy as np
 import pytest
 
-from terrazza.core.draw import sections
+from terrazza.core.draw import lines, sections
 from terrazza.db import queries
 from terrazza.operations.spine import fieldbook, health
+from terrazza.web.contexts import scene
 from tests import scenes
 from tests.run import must, opened, perform
 
@@ -122,3 +123,40 @@ def test_sections_stand_across_a_line_at_every_chainage(room):
 def test_sections_that_cannot_be_are_said(room, asked, says):
     entry = perform(*room, "draw.sections", **asked)
     assert entry.state == "failed" and says in entry.message
+
+
+def test_slabs_at_steps_are_drawings_of_their_own_at_their_heights(room):
+    figures = must(*room, "draw.plan_slabs", every=0.5, low=0.5, high=2.6, path="slabs.dxf")
+    job = opened(*room)
+    assert [r["height_m"] for r in figures["slabs"]] == pytest.approx([0.5, 1.0, 1.5, 2.0, 2.5])
+    drawn = {
+        k: {v[2] for line in d["lines"] for v in line["vertices"]} for k, d in job.facts("drawing").items()
+    }
+    for r in figures["slabs"]:
+        assert list(drawn[str(r["drawing"])]) == pytest.approx([r["height_m"]]) and r["lines"]
+        for axis, value in ((0, 8.0), (1, 0.0)):
+            pieces = [line["vertices"] for line in job.get("drawing", r["drawing"])["lines"]]
+            length, off = longest(pieces, axis, value)
+            assert length > 3 and off < 0.004
+    written = ezdxf.readfile(figures["path"]).layouts.get("Model").query("LWPOLYLINE")
+    assert sorted({round(e.dxf.elevation, 6) for e in written}) == [0.5, 1.0, 1.5, 2.0, 2.5]
+    (shown,) = {d["height"] + scene.origin_of(job)[2] for d in scene.build(job)["drawings"] if d["id"] == 2}
+    assert shown == pytest.approx(1.0, abs=1e-4)
+
+
+def test_a_slab_a_floor_is_cut_where_it_is_clean(room):
+    figures = must(*room, "draw.plan_slabs")
+    (only,) = figures["slabs"]
+    assert 0.95 < only["height_m"] < 2.25  # over the low box
+    entry = perform(*room, "draw.plan_slabs", every=0.001)
+    assert entry.state == "failed" and "slabs" in entry.message
+
+
+@pytest.mark.parametrize("top", [1.1, 1.6])
+def test_the_clean_height_lies_over_what_stands_about(top):
+    rng = np.random.default_rng(3)
+    wall = np.c_[rng.uniform(0, 8, 40_000), rng.normal(0, 0.003, 40_000), rng.uniform(0, 3, 40_000)]
+    shelf = np.c_[rng.uniform(0, 8, 9000), rng.uniform(0.5, 0.53, 9000), rng.uniform(0, top, 9000)]
+    lamp = np.c_[rng.uniform(3, 4, (9000, 2)), rng.uniform(1.9, 2.1, 9000)]
+    found = lines.clean_height(np.concatenate([wall, shelf, lamp]) + [600_000, 5e6, 250], 250.8, 252.2, 0.05)
+    assert top < found - 250 < 1.9

@@ -7,6 +7,12 @@ from scipy.spatial import cKDTree
 
 from terrazza.core.geometry import voxels
 
+RISE, CELL = 0.1, 0.03  # m: between slabs that are compared, and of what they are compared by
+THROUGH, NEARLY = (
+    0.7,
+    0.9,
+)  # share of the heights that a wall stands through, and of the walls that a slab shows
+
 
 @dataclass
 class Line:
@@ -188,3 +194,21 @@ def _chain(lines, links, start, seen):
         vertices.append(_intersection(lines[piece].vertices, lines[nxt[0]].vertices))
         piece, end = nxt[0], 1 - nxt[1]
     return Line(np.array(vertices), float(np.sqrt(squares / max(total, 1))), total)
+
+
+def clean_height(xyz: np.ndarray, low: float, high: float, thickness: float) -> float:
+    """Height (m) between ``low`` and ``high`` whose slab of a ``thickness`` (m) holds least but what stands
+    through all heights between (walls), of points (n, 3): among slabs that show nearly as much of these as
+    any does, the one with the smallest share of other things.
+    """
+    heights = np.arange(low, high + 1e-9, RISE)
+    place = np.floor(xyz[:, :2] / CELL).astype(np.int64)
+    place -= place.min(0) if len(place) else 0
+    code = place[:, 0] * (int(place[:, 1].max(initial=0)) + 1) + place[:, 1]
+    there = [np.unique(code[np.abs(xyz[:, 2] - h) <= max(thickness, RISE) / 2]) for h in heights]
+    cells, slabs = np.unique(np.concatenate(there), return_counts=True)
+    through = cells[slabs >= THROUGH * len(heights)]
+    walls = np.array([np.isin(t, through, assume_unique=True).sum() for t in there])
+    share = walls / np.maximum([len(t) for t in there], 1)
+    share[walls < NEARLY * walls.max()] = -1
+    return float(heights[int(np.argmax(share))])

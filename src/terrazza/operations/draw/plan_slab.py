@@ -45,43 +45,46 @@ class PlanSlab(Operation):
         return {"height": floor_height(job) + EYE} if job.scans(placed=True) else {}
 
     def run(self, job: Job, params: SlabParams, progress: Progress) -> Figures:
-        scans, notation = (
-            job.need_scans(params.scans, placed=True, why=", so there is no plan"),
-            Notation.of(job),
-        )
+        scans = job.need_scans(params.scans, placed=True, why=", so there is no plan")
+        notation = Notation.of(job)
         height = params.height if params.height is not None else floor_height(job) + EYE
-        points = slab_points(
-            job, scans, height - params.thickness / 2, height + params.thickness / 2, progress
-        )
-        if len(points) < fitting.FEWEST:
+        drawing = drawn(job, scans, params, height, params.name, progress)
+        if drawing is None:
             raise StateError(
-                f"The slab at {notation.length(height)} holds only {len(points)} points.",
+                f"The slab at {notation.length(height)} holds fewer than {fitting.FEWEST} points.",
                 "Choose another height or a thicker slab.",
             )
-        centre = points[:, :2].mean(0)
-        progress.advance(0.6, 1.0, "Fitting lines")
-        found = lines_of.fit_lines(points[:, :2] - centre, *params.fit)
         number = job.next_number("drawing")
-        back = rigid.inverse(job.frame)
-
-        def placed(flat):
-            return np.c_[flat + centre, np.full(len(flat), height)]
-
-        rows = [fitting.row(n, line, "WALLS", placed, back) for n, line in enumerate(found, 1)]
-        drawing = {
-            "name": params.name or f"Plan at {notation.length(height)}",
-            "height": height,
-            "thickness": params.thickness,
-            "points": len(points),
-            "lines": rows,
-        }
         job.put("drawing", number, drawing)
-        told = fitting.figures(rows, len(points))
+        told = fitting.figures(drawing["lines"], drawing["points"])
         says = (
-            f"{len(rows)} lines, {notation.length(told['length_m'])}, from {len(points):,} points at "
+            f"{told['lines']} lines, {notation.length(told['length_m'])}, from {told['points']:,} points at "
             f"{notation.length(height)}"
         )
         figures = {"says": says, "drawing": number, "height_m": height, **told}
         if params.path:
             figures["path"] = write_dxf(job, [drawing], params.path)
         return figures
+
+
+def drawn(
+    job: Job, scans, params: fitting.FittingParams, height: float, name: str, progress: Progress
+) -> dict | None:
+    """The drawing of the plan slab about a height (m, grid or job frame); None where it holds too little."""
+    points = slab_points(job, scans, height - params.thickness / 2, height + params.thickness / 2, progress)
+    if len(points) < fitting.FEWEST:
+        return None
+    centre, back = points[:, :2].mean(0), rigid.inverse(job.frame)
+    progress.advance(0.6, 1.0, "Fitting lines")
+    found = lines_of.fit_lines(points[:, :2] - centre, *params.fit)
+
+    def placed(flat):
+        return np.c_[flat + centre, np.full(len(flat), height)]
+
+    return {
+        "name": name or f"Plan at {Notation.of(job).length(height)}",
+        "height": height,
+        "thickness": params.thickness,
+        "points": len(points),
+        "lines": [fitting.row(n, line, "WALLS", placed, back) for n, line in enumerate(found, 1)],
+    }

@@ -275,6 +275,7 @@ def _drawing(job: Job, number: int, drawing: dict, origin) -> dict:
         "id": number,
         "name": drawing["name"],
         "followed": bool(drawing.get("shape")),
+        "height": None if drawing.get("height") is None else round(drawing["height"] - float(origin[2]), 5),
         "lines": [
             {"name": line["name"], "closed": line["closed"], "at": part.tolist()}
             | _coloured(office.get(line["layer"], {}))

@@ -2,6 +2,7 @@
 
 const WIDTH = 1.6; // px
 const KEPT = 1e-6;
+const FAINT = 0.3; // of lines that were drawn on another slab than the one that is cut
 const DRAWN = "--terracotta",
   EARTH = "--olive"; // colours of lines that have none, and of surfaces
 
@@ -47,8 +48,10 @@ export class Ink {
     c.scale(ratio, ratio);
     c.lineWidth = WIDTH;
     c.lineJoin = "round";
-    for (const { colour, path } of held.paths) {
+    const [low, high] = view.kind === "plan" && this.app.slabOn ? this.app.planSlab() : [-Infinity, Infinity];
+    for (const { colour, path, height } of held.paths) {
       const placed = new Path2D();
+      c.globalAlpha = height === null || (low <= height && height <= high) ? 1 : FAINT;
       placed.addPath(path, matrix);
       c.strokeStyle = colour.startsWith("--") ? style.getPropertyValue(colour) : colour;
       c.stroke(placed);
@@ -56,16 +59,17 @@ export class Ink {
   }
 }
 
-// One path a colour, of all lines as a view lays them flat.
+// One path a colour and height of the slab drawn on, of all lines as a view lays them flat.
 function pathsOf(drawings, view) {
-  const byColour = new Map();
-  for (const { lines } of drawings) {
+  const alike = new Map();
+  for (const { lines, height = null } of drawings) {
     for (const { at, closed, colour = DRAWN } of lines) {
-      if (!byColour.has(colour)) byColour.set(colour, new Path2D());
-      trace(byColour.get(colour), closed ? [...at, at[0]] : at, view);
+      const key = `${colour} ${height}`;
+      if (!alike.has(key)) alike.set(key, { colour, height, path: new Path2D() });
+      trace(alike.get(key).path, closed ? [...at, at[0]] : at, view);
     }
   }
-  return [...byColour].map(([colour, path]) => ({ colour, path }));
+  return [...alike.values()];
 }
 
 // A line from point to point, interrupted where the view does not show it.
@@ -93,5 +97,5 @@ function surfacePaths(surfaces, view) {
   if (!["plan", "slab"].includes(view.kind)) return [];
   const path = new Path2D();
   for (const ends of surfaces.lines(view)) trace(path, ends, view);
-  return surfaces.shown.length ? [{ colour: EARTH, path }] : [];
+  return surfaces.shown.length ? [{ colour: EARTH, height: null, path }] : [];
 }
