@@ -1,5 +1,7 @@
 """Lines by hand, outlines in the slab and from a station, dimensions as colours."""
 
+import json
+
 import numpy as np
 import pytest
 
@@ -144,3 +146,24 @@ def test_a_dimension_colours_the_points(page, served):
     assert hidden == page.evaluate("Object.keys(terrazza.cloud.data.classes).length") - 1
     page.click("#class-list [data-only] >> nth=0")
     assert page.evaluate("terrazza.hiddenClasses.size") == 0
+
+
+def test_touched_points_go_into_the_form_that_asks_for_them(page, served):
+    """… and the flatness of what was touched is then in a table."""
+    visit(page, served, "draw")
+    number, (x, y) = served.last_number(), middle(page, "plan")
+    form = page.locator('form[data-operation="surface.flatness"]')
+    page.evaluate("document.querySelectorAll('#sheet details').forEach((d) => { d.open = true; })")
+    form.locator("[data-touch]").click()
+    assert page.evaluate("terrazza.tool") == "pick"
+    page.mouse.click(x, y)
+    page.wait_for_function(
+        "document.querySelector('form[data-operation=\"surface.flatness\"] [data-touched]').value"
+    )
+    (at,) = json.loads(form.locator("[data-touched]").input_value())
+    assert page.locator("#plan-marks .grip").count() == 1
+    form.locator("button.minor:not([data-touch]), button.main").last.click()
+    ended(page, number + 1)
+    entry = served.entries()[-1]
+    assert entry.operation == "surface.flatness" and entry.params["at"] == [pytest.approx(at)]
+    page.wait_for_selector("[data-name=flatness] tbody tr")

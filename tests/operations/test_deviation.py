@@ -1,11 +1,15 @@
 """Deviations from planes, spheres, surfaces and files, against distances worked out here."""
 
+import ezdxf
 import laspy
 import numpy as np
 import pytest
 from PIL import Image
+from scipy.spatial import ConvexHull
 
+from terrazza.core.clean import shells
 from terrazza.core.geometry import rigid
+from terrazza.core.surfaces import flatness
 from terrazza.db import queries
 from tests.run import must, opened, perform
 from tests.scenes import room_job
@@ -141,3 +145,93 @@ def test_unrolled_it_is_what_the_formula_says(culvert):
 def test_what_cannot_be_unrolled_is_said(culvert, params, words):
     entry = perform(*culvert[:2], "surface.unrolled", **params)
     assert entry.state == "failed" and words in f"{entry.message} {entry.hint}", entry.message
+
+
+@pytest.mark.parametrize(("lean", "wave"), [(0.004, 0.0), (-0.002, 0.003), (0.0, 0.001)])
+def test_a_wall_leans_and_waves_as_it_was_made(lean, wave):
+    """Crests a metre apart: a straightedge rests on two of them."""
+    rng = np.random.default_rng(4)
+    along, up = rng.uniform(0, 4, 60_000), rng.uniform(0, 2.5, 60_000)
+    off = lean * up + wave * np.cos(2 * np.pi * along) + rng.normal(0, 0.002, 60_000)
+    turn = rigid.about_z(0.7)
+    far, viewer = np.array([600_000.0, 5e6, 250.0]), np.array([2.0, -3.0, 1.5])
+    there = lambda p: np.asarray(p) @ turn.T + far
+    wall = there(np.c_[along, -off, up])  # out of the wall is towards the viewer
+    floor = there(np.c_[rng.uniform(0, 4, 9000), rng.uniform(-1, 0, 9000), rng.normal(0, 0.002, 9000)])
+    normal = turn @ np.array([0.02, 1.0, 0.01])
+    found = flatness.measured(np.concatenate([wall, floor]), there([2, 0, 1.0]), normal, there(viewer))
+    assert found.kind == "wall" and found.size == pytest.approx((4.0, 2.5), abs=0.11)
+    assert abs(found.lean - lean) < max(4 * found.turn[0], 2e-5) and found.turn[0] < 4e-4
+    assert found.sigma == pytest.approx(0.002, rel=0.1)
+    gap, alone, place = found.gap(2.0)
+    assert 1.9 * wave < gap < 2 * wave + 1.2 * alone and 2e-4 < alone < 1.2e-3
+    if wave > 0.002:
+        assert abs(((place - far) @ turn)[0] % 1 - 0.5) < 0.2
+
+
+def test_a_straightedge_is_the_hull_of_what_lies_under_it():
+    grid, best = np.random.default_rng(1).normal(0, 0.003, (6, 30)), 0.0
+    for line in [*grid, *grid.T]:
+        m = min(10, len(line) - 1)
+        for a in range(len(line) - m):
+            part, x = line[a : a + m + 1], np.arange(m + 1)
+            sides = ConvexHull(np.r_[np.c_[x, part], [[0, -9], [m, -9]]]).equations
+            upper = sides[sides[:, 1] > 1e-9]
+            over = (-(upper[:, :1] * x + upper[:, 2:]) / upper[:, 1:2]).min(0) - part
+            best = max(best, over.max())
+    assert flatness.gap(grid, 10)[0] == pytest.approx(best, abs=1e-12)
+
+
+def test_surfaces_of_a_room_are_plumb_and_level(room):
+    workspace, row, _ = room
+    at = [[8.0, 3.0, 1.6], [3.0, 3.0, 0.0], [4.0, 2.0, 3.0]]
+    figures = must(workspace, row, "surface.flatness", at=at, path="flat.csv")
+    assert [r["kind"] for r in figures["rows"]] == ["wall", "floor", "ceiling"]
+    for r in figures["rows"]:
+        assert abs(r["lean_mm_m"]) < max(4 * r["lean_sigma_mm_m"], 0.1) and r["noise_mm"] > 1
+        assert 0.1 < r["gap_mm"] < 6 and r["width_m"] > 2.5
+    with open(figures["path"], encoding="utf-8-sig") as file:
+        text = file.read().splitlines()
+    assert len(text) == 4 and text[1].startswith("1,wall,")
+    entry = perform(workspace, row, "surface.flatness", at=[[4.0, 3.0, 1.5]])
+    assert entry.state == "failed" and "nothing within" in entry.message
+
+
+def pipe_of(path, axis, radius):
+    """An OBJ of three fifths of a pipe about an axis."""
+    way = np.subtract(axis[-1], axis[0])
+    right = np.cross(way, [0, 0, 1]) / np.linalg.norm(np.cross(way, [0, 0, 1]))
+    up = np.cross(right, way) / np.linalg.norm(way)
+    turn = np.radians(np.arange(-100, 101, 1.0))
+    ring = radius * (np.outer(np.sin(turn), right) + np.outer(np.cos(turn), up))
+    corners, k = np.concatenate([axis[0] + ring, axis[-1] + ring]), np.arange(1, 201)
+    faces = np.concatenate([np.c_[k, k + 1, k + 201], np.c_[k + 1, k + 202, k + 201]])
+    lines = ["v {:.4f} {:.4f} {:.4f}\n".format(*v) for v in corners]
+    path.write_text("".join(lines + ["f {} {} {}\n".format(*f) for f in faces]))
+    return str(path)
+
+
+def test_deviations_are_drawn_out_in_sections(culvert, tmp_path):
+    """Each place moved across the design by twenty times the bulge put in there."""
+    *job, axis, s, turn, bulge = culvert
+    pipe = shells.Vault(np.array(axis), np.full(3, 1.5))
+    asked = {"line": [axis[0][:2], axis[2][:2]], "every": 3.0, "across": 3.0, "thickness": 0.3}
+    against = pipe_of(tmp_path / "pipe.obj", axis, 1.5)
+    figures = must(*job, "surface.deviation_sections", against=against, path="out.dxf", **asked)
+    at = opened(*job)
+    assert [r["chainage_m"] for r in figures["sections"]] == pytest.approx([3.0, 6.0, 9.0, 12.0])
+    for r in figures["sections"]:
+        lines = at.get("drawing", r["drawing"])["lines"]
+        design, scanned = (
+            rigid.apply(at.frame, np.array(next(x["vertices"] for x in lines if x["layer"] == name)))
+            for name in ("DESIGN", "SCANNED")
+        )
+        assert np.abs(pipe.away(design)).max() < 0.01 and len(design) > 30
+        assert np.linalg.norm(np.diff(design, axis=0), axis=1).max() < 0.3  # in order along it
+        along = (pipe.away(scanned) - pipe.away(design)) / 20
+        assert np.ptp(along) == pytest.approx(0.024 * abs(np.sin(r["chainage_m"] - 0.5)), rel=0.1)
+        assert 1000 * np.ptp(along) == pytest.approx(r["high_mm"] - r["low_mm"], rel=0.05)
+    texts = list(ezdxf.readfile(figures["path"]).layouts.get("Model").query("TEXT MTEXT"))
+    assert len(texts) == 8
+    entry = perform(*job, "surface.deviation_sections", against=against, **asked | {"line": [[0, 0], [9, 0]]})
+    assert entry.state == "failed" and "in any of the sections" in entry.message

@@ -34,6 +34,8 @@ OTHERS = {
     "draw.section": {"line": [[0, 0], [1, 0]]},
     "draw.break_lines": {"at": [[0, 0, 0]], "heading_deg": 0, "corners": [[0, 0], [1, 0]]},
     "draw.sections": {"line": [[0, 0], [1, 0]]},
+    "surface.deviation_sections": {"line": [[0, 0], [1, 0]]},
+    "surface.flatness": {"at": [[0, 0, 0]]},
     "draw.paint": {"at": [0, 0, 0]},
     "georeference.control": {},
     "import.walk": {"scan": 1},

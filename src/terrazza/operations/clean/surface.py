@@ -31,6 +31,7 @@ class SurfaceParams(Params):
         "Touched points",
         list,
         unit="m",
+        widget="touched",
         help="E, N, H (or in the job frame): one or more of a plane or a sphere, two or more along a "
         "cylinder; a vault that bends is followed from one to the next.",
         max_length=500,

@@ -56,6 +56,14 @@ def vertical_points(
     return _inside(job, scans, low, high, piece.to_flat(), progress)[:, [0, 2]]
 
 
+def upright_points(job: Job, scans, piece, thickness: float, progress: Progress) -> np.ndarray:
+    """(n, 3) kept points (grid, or job frame) within a vertical slab along a piece of a section's line."""
+    low = np.array([piece.at, -thickness / 2, -FAR])
+    high = np.array([piece.at + piece.length, thickness / 2, FAR])
+    turned = piece.to_flat()
+    return rigid.apply(rigid.inverse(turned), _inside(job, scans, low, high, turned, progress))
+
+
 def storey_points(
     job: Job, scans, height: float, progress: Progress
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

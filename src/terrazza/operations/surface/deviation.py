@@ -45,6 +45,7 @@ class DeviationParams(Params):
         "Touched points",
         list,
         unit="m",
+        widget="touched",
         help="Of a plane, sphere or cylinder: E, N, H (or in the job frame), as for the surface filter.",
         max_length=500,
     )
@@ -65,7 +66,7 @@ class Deviation(Operation):
 
     def run(self, job: Job, params: DeviationParams, progress: Progress) -> Figures:
         scans = job.need_scans(params.scans, placed=True, why=", so there is nothing to compare")
-        shell, named = _against(job, params)
+        shell, named = against(job, params)
         poses = {s.id: job.grid_pose(s) for s in scans}
         common = (shell, params.reach, params.tolerance)
         tallies = portions.rewrite(job, scans, COLUMN, _measure, poses, progress, "Measuring", common)
@@ -107,7 +108,7 @@ class Deviation(Operation):
         }
 
 
-def _against(job: Job, params: DeviationParams):
+def against(job: Job, params: DeviationParams):
     """The surface that parameters mean (grid or job frame), and its name in words."""
     given = params.against.strip()
     if given in FITTED:

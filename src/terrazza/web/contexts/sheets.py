@@ -321,6 +321,7 @@ def _draw(job: Job) -> dict:
         "moved_beneath": words(job),
         "form": form(job, "draw.plan_slab"),
         "section": form(job, "draw.section"),
+        "flat": _last(job, "surface.flatness"),
     }
 
 

@@ -42,12 +42,13 @@ function pin(p, { id, name, text: words }) {
 }
 
 // A line in hand: its sides, and a grip at each place, larger at the one that is chosen.
-export function gripped(view, places, { closed = false, chosen = -1 } = {}) {
+export function gripped(view, places, { closed = false, chosen = -1, loose = false } = {}) {
   if (!places.length || !view.toPixel) return "";
   const pixels = places.map((p) => view.toPixel(p)),
     sides = (closed ? [...pixels, pixels[0]] : pixels).filter(Boolean);
   const grips = pixels.map((p, k) => (p ? ring(p, k === chosen ? 6 : 4.5, "grip") : ""));
-  return `<polyline points="${list(sides)}" class="measure" fill="none"/>${grips.join("")}`;
+  const line = loose ? "" : `<polyline points="${list(sides)}" class="measure" fill="none"/>`;
+  return line + grips.join("");
 }
 
 // The points of a measure, joined as its kind asks, with a label at the middle of what is drawn.

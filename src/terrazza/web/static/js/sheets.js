@@ -83,6 +83,16 @@ export function wireSheets(app, toStep) {
     const field = detail.elt.closest?.("form")?.querySelector("input[data-course]"); // a line in plan: A to B, where none is typed
     if (field && !field.value) detail.parameters[field.name] = JSON.stringify(courseOf(app));
   });
+  document.getElementById("sheet").addEventListener("click", (e) => {
+    const button = /** @type {Element} */ (e.target).closest("[data-touch]"); // what is touched from now on goes into its field
+    if (!button) return;
+    const on = button.getAttribute("aria-pressed") !== "true";
+    for (const other of document.querySelectorAll("#sheet [data-touch]"))
+      other.setAttribute("aria-pressed", "false");
+    button.setAttribute("aria-pressed", String(on));
+    if (on) app.use("pick");
+    app.overlay();
+  });
   document.body.addEventListener("htmx:afterSwap", (e) => {
     const slug = e.detail.requestConfig?.elt?.dataset?.step;
     if (e.detail.target.id === "sheet" && slug && slug !== step()) {
