@@ -5,9 +5,10 @@ import csv
 import ezdxf
 import numpy as np
 import pytest
+from shapely import union_all
 from shapely.geometry import LineString, Polygon
 
-from terrazza.core.draw import floor_plan, rooms, storey
+from terrazza.core.draw import floor_plan, rooms, storey, walls
 from terrazza.core.surfaces import room as solid
 from terrazza.db import queries
 from terrazza.formats import dxf, e57_writer
@@ -95,6 +96,35 @@ def test_seen_walls_are_drawn_where_they_are(found):
     assert (missed < 0.005).mean() > 0.97
 
 
+def test_partitions_have_their_thickness_within_their_sigma(found):
+    _, got, _ = found
+    made = walls.partitions(got)
+    off = np.array([(w.thickness - plans.THICK) / w.sigma for w in made])
+    assert len(made) >= 4 and np.abs([w.thickness - plans.THICK for w in made]).max() < 0.002
+    assert np.median(np.abs(off)) < 2 and np.abs(off).max() > 0.2
+    assert all(1e-5 < w.sigma < 0.002 and w.rooms[1] is not None for w in made)
+
+
+def test_outer_faces_are_where_scans_from_outside_show_them(found):
+    floor, got, _ = found
+    rng = np.random.default_rng(6)
+    whole = union_all([Polygon(r).buffer(0.4) for r in floor.rooms]).buffer(-0.4)
+    ring = whole.buffer(plans.OUTER, join_style="mitre").exterior
+    at = rng.uniform(0, ring.length, int(400 * ring.length))
+    outside = np.array([ring.interpolate(s).coords[0] for s in at]) + rng.normal(0, 0.003, (len(at), 2))
+    bush = rng.normal(0, 0.15, (4000, 2)) + np.array(ring.interpolate(1.0).coords[0])
+    within = np.concatenate([r.corners for r in got])
+    made = walls.outer(np.concatenate([outside, bush, within]), got)
+    lines = [LineString([face.start, face.end]) for face, _ in made]
+    places = [p for line in lines for p in map(line.interpolate, np.arange(0.1, line.length, 0.1))]
+    off = np.array([ring.distance(p) for p in places])
+    assert len(made) >= 4 and (off < 0.005).mean() > 0.93 and off.max() < 0.015
+    straight = sum(line.length for line in lines)
+    assert straight > 0.6 * ring.length  # what lies before a round wall has no face to go with
+    assert np.median([wall.thickness for _, wall in made]) == pytest.approx(plans.OUTER, abs=0.003)
+    assert not walls.outer(within, got)
+
+
 def test_the_plan_goes_to_dxf_on_its_layers_with_arcs(workspace, tmp_path):
     rng = np.random.default_rng(11)
     floor = plans.floor_of(rng, 2, 1)
@@ -122,6 +152,7 @@ def test_the_plan_goes_to_dxf_on_its_layers_with_arcs(workspace, tmp_path):
     assert len(openings) == len(figures["openings"]) == len(floor.openings)
     assert sum("m²" in t.text for t in model.query("MTEXT")) == 2
     assert "Room 1" in opened(workspace, row).get("drawing", 1)["texts"][0]["text"]
+    assert [w["thickness_m"] for w in figures["walls"]] == pytest.approx([plans.THICK], abs=0.003)
     volumes = must(workspace, row, "surface.rooms", path=str(tmp_path / "volumes.csv"))
     assert len(volumes["rooms"]) == 2 and volumes["doubt"] == []
     for room in volumes["rooms"]:

@@ -15,9 +15,11 @@ from terrazza.operations.spine.notation import Notation
 
 floor_plan = later("terrazza.core.draw.floor_plan")
 rooms_of = later("terrazza.core.draw.rooms")
+walls_of = later("terrazza.core.draw.walls")
 
 GUESSED = 0.1  # share of an outline that no points show, beyond which it is told
 LETTERS = 0.15  # m: height of names
+SLAB = 0.15  # m: above and below the height of the slab, where outer faces are looked for
 
 
 class RoomsParams(Params):
@@ -45,7 +47,8 @@ class RoomsParams(Params):
 @operation
 class Rooms(Operation):
     """Draws the rooms of a floor: outlines through their openings, faces of walls with gaps, openings with
-    width, sill and head, names with areas.
+    width, sill and head, names with areas; thickness of partitions, and outer faces where scans from outside
+    show them.
     """
 
     name, title, step = "draw.rooms", "Draw the rooms", "Draw"
@@ -78,6 +81,10 @@ class Rooms(Operation):
                 "Choose another height, or draw a plan slab.",
             )
         drawn = floor_plan.lines_of(found, height)
+        cut = points[np.abs(points[:, 2] - height) < SLAB, :2]
+        outside = [] if params.at else walls_of.outer(cut, found)
+        drawn += [_outer(n, face) for n, (face, _) in enumerate(outside, 1)]
+        walls = [*walls_of.partitions(found), *(wall for _, wall in outside)]
         number, back = job.next_number("drawing"), rigid.inverse(job.frame)
         drawing = {
             "name": params.name or f"Rooms at {notation.length(height)}",
@@ -88,6 +95,7 @@ class Rooms(Operation):
         }
         job.put("drawing", number, drawing)
         figures = {"drawing": number, "height_m": height, "floor_m": floor} | _figures(found, notation)
+        figures["walls"] = [_wall(w) for w in walls]
         if params.path:
             figures["path"] = write_dxf(job, [drawing], params.path)
         return figures
@@ -107,6 +115,21 @@ def _row(line, height: float, back: np.ndarray) -> dict:
         "rms_mm": line.rms * 1000 if line.points > 1 else None,
         "points": line.points,
         "length": float(np.linalg.norm(np.diff(around, axis=0), axis=1).sum()),
+    }
+
+
+def _outer(number: int, face):
+    ends = np.array([face.start, face.end])
+    return floor_plan.Drawn(f"Outer face {number}", "WALLS", ends, rms=face.rms, points=face.points)
+
+
+def _wall(wall) -> dict:
+    """A wall with both faces: numbers of the rooms from 1, one where it is an outer wall."""
+    return {
+        "rooms": [k + 1 for k in wall.rooms if k is not None],
+        "thickness_m": wall.thickness,
+        "sigma_mm": 1000 * wall.sigma,
+        "length_m": wall.length,
     }
 
 
