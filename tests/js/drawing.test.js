@@ -202,6 +202,45 @@ test("a touched line is changed: a corner dragged, one put in, one taken out, th
   assert.deepEqual([values.how, values.other], ["bring", 2]);
 });
 
+test("many lines at once: touched one by one, or all of a drawing", () => {
+  const app = table();
+  app.tool = "mend";
+  app.cloud.data = {
+    ...app.cloud.data,
+    drawings: [
+      {
+        ...DRAWN[0],
+        lines: [
+          ...DRAWN[0].lines,
+          {
+            name: "Third",
+            closed: false,
+            at: [
+              [0, 30, 0],
+              [10, 30, 0],
+            ],
+          },
+        ],
+      },
+    ],
+  };
+  mend.enter(app);
+  mend.click(app, plan, 24, 3);
+  press("also");
+  assert.match(panel().innerHTML, /more lines of the drawing/);
+  mend.click(app, plan, 52, 301);
+  mend.click(app, plan, 52, 301);
+  press("no");
+  assert.match(panel().innerHTML, /<b>2 lines<\/b>/);
+  document.getElementById("mend-h").value = "1";
+  press("move");
+  assert.deepEqual([asked()[1].also, asked()[1].line], ["[3]", 1]);
+  mend.click(app, plan, 24, 3);
+  press("whole");
+  press("gone");
+  assert.deepEqual(asked(), ["draw.reshape", { drawing: 4, line: 1, how: "gone", also: "[0]" }]);
+});
+
 test("corners touched in order are a shape across a direction, that goes to the server about the first", async () => {
   const app = table([point(2, 5, 0.12), point(2, 4.7, 0.12), point(2, 4.7, 0), point(2, 4.7, 0.3)]);
   app.tool = "along";

@@ -163,6 +163,23 @@ def test_shapes_are_changed_as_a_whole(drawn, line, how, count, length):
     assert all(one.get("rms_mm") is None for one in after)
 
 
+@pytest.mark.parametrize(("also", "many"), [([3], 2), ([0], 3)])
+def test_many_lines_are_changed_at_once_and_come_back_at_once(drawn, also, many):
+    before = lines(drawn)
+    must(*drawn, "draw.reshape", drawing=1, line=1, how="copy", shift=[0, 0, 3], also=also)
+    after = lines(drawn)
+    assert len(after) == len(before) + many
+    heights = [np.array(one["vertices"])[:, 2].mean() for one in after]
+    assert sorted(np.diff(heights))[-1] == pytest.approx(3)
+    must(*drawn, "draw.reshape", drawing=1, line=1, how="move", shift=[1, 0, 0], also=[0])
+    moved = [np.subtract(a["vertices"], b["vertices"]) for a, b in zip(lines(drawn), after)]
+    assert all(np.allclose(m, [1, 0, 0]) for m in moved)
+    fieldbook.undo(queries.done_entries(drawn[1])[-1])
+    assert lines(drawn) == after
+    must(*drawn, "draw.reshape", drawing=1, line=1, how="gone", also=[0])
+    assert not opened(*drawn).facts("drawing")
+
+
 def test_two_lines_become_one(drawn):
     must(*drawn, "draw.line", at=[[9, 7, 0], [9, 9, 0]], drawing=1)
     must(*drawn, "draw.reshape", drawing=1, line=1, how="join", other=4)
@@ -183,6 +200,8 @@ def test_two_lines_become_one(drawn):
         ("draw.reshape", {"drawing": 1, "line": 1, "how": "join", "other": 2}, "lines with ends"),
         ("draw.reshape", {"drawing": 1, "line": 2, "how": "straight"}, "no best line"),
         ("draw.reshape", {"drawing": 1, "line": 1, "how": "copy"}, "a shift"),
+        ("draw.reshape", {"drawing": 1, "line": 1, "how": "part", "also": [2]}, "done to one line"),
+        ("draw.reshape", {"drawing": 1, "line": 1, "how": "straight", "also": [2]}, "no best line"),
         ("classify.by_place", {"drawings": [8], "to": 6}, "no drawing 8"),
         ("classify.by_place", {"lines": [[[0, 0], [1, 1]]], "to": 6}, "a line needs a width"),
         ("classify.name_class", {"code": 64, "name": "Ground"}, "called “Ground” already"),

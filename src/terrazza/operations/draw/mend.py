@@ -15,6 +15,7 @@ from terrazza.operations.spine.notation import Notation
 
 by_hand = later("terrazza.core.draw.by_hand")
 
+ALONE = ("part", "join", "bring")  # what is done to one line at a time
 DRAWING, LINE = "Its number.", "Its place in the list, from 1."
 
 
@@ -68,23 +69,30 @@ class ReshapeParams(Params):
         "bring",
         "move",
         "copy",
+        "gone",
     ] = field(
         "How",
         help="parallel: another beside it; square: sides along and across its main direction; straight: the "
         "best line; fewer: as few corners as a deviation allows; part: at a corner; join: with another line; "
-        "bring: to its crossing with another; move; copy: at a spacing.",
+        "bring: to its crossing with another; move; copy: at a spacing; gone: taken away.",
     )
     by: float = field("By", 0.0, unit="m", ge=-1e4, le=1e4, help="Parallel: to the left; fewer: at most.")
     at: int = field("Corner", 0, ge=0, help="Part: its place in the line, from 1.")
     other: int = field("Other line", 0, ge=0, help="Join, bring: its place in the same drawing, from 1.")
+    also: list[int] = field(
+        "More lines",
+        list,
+        max_length=100_000,
+        help="Of the same drawing, that the same is done to; 0: all of them.",
+    )
     shift: list[float] = field("Shift", list, unit="m", max_length=3, help="Move, copy: E, N, H to the next.")
     count: int = field("Count", 1, ge=1, le=1000, help="Copy: how many.")
 
 
 @operation
 class Reshape(Operation):
-    """Makes a line parallel, square or straight, thins it, closes, opens, parts or joins it, brings it to a
-    crossing, or copies it at a spacing.
+    """Makes lines parallel, square or straight, thins, closes, opens, parts or joins them, brings them to a
+    crossing, copies them at a spacing or takes them away; one line, or many at once.
     """
 
     name, title, step = "draw.reshape", "Reshape a line", "Draw"
@@ -95,14 +103,25 @@ class Reshape(Operation):
 
     def run(self, job: Job, params: ReshapeParams, progress: Progress) -> Figures:
         drawing, line = found(job, params.drawing, params.line)
-        try:
-            lines, says = _SHAPES[params.how](job, params, line)
-        except ValueError as error:
-            raise ParamsError(f"draw.reshape: {error}.", "Choose another way, or other corners.") from error
-        put_lines(job, params.drawing, drawing, params.line, lines)
+        numbers = {params.line, *params.also}
+        if 0 in numbers:
+            numbers = set(range(1, len(drawing["lines"]) + 1))
+        if len(numbers) > 1 and params.how in ALONE:
+            raise ParamsError(f"draw.reshape: {params.how} is done to one line.", "Leave the others out.")
+        made = 0
+        for number in sorted(numbers, reverse=True):  # those before keep their places
+            _, one = found(job, params.drawing, number)
+            try:
+                lines, says = _SHAPES[params.how](job, params, one)
+            except ValueError as error:
+                wrong = f"draw.reshape, {one['name']}: {error}."
+                raise ParamsError(wrong, "Choose another way, or other corners.") from error
+            put_lines(job, params.drawing, job.get("drawing", params.drawing), number, lines)
+            made += len(lines)
         if params.how == "join":  # the other has become part of it
             put_lines(job, params.drawing, job.get("drawing", params.drawing), params.other, [])
-        return {"says": f"{line['name']} {says}", "lines": len(lines)}
+        which = line["name"] if len(numbers) == 1 else f"{len(numbers)} lines, the first"
+        return {"says": f"{which} {says}", "lines": made}
 
 
 def _parallel(job: Job, params: ReshapeParams, line: dict):
@@ -184,6 +203,10 @@ def _copy(job: Job, params: ReshapeParams, line: dict):
     return [line, *copies], f"copied {params.count} times"
 
 
+def _gone(job: Job, params: ReshapeParams, line: dict):
+    return [], "taken away"
+
+
 def _other(job: Job, params: ReshapeParams, line: dict) -> dict:
     _, other = found(job, params.drawing, params.other)
     if other is line or params.other == params.line or other["closed"] or line["closed"]:
@@ -203,4 +226,5 @@ _SHAPES = {
     "bring": _bring,
     "move": _move,
     "copy": _copy,
+    "gone": _gone,
 }

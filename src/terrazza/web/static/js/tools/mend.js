@@ -9,15 +9,25 @@ import { html } from "../text.js";
 const hand = {
   drawing: 0,
   line: 0,
+  also: [], // more lines of the drawing; 0: all
   at: [],
   closed: false,
   corner: -1,
   changed: false,
-  other: false,
+  other: "",
   wrong: "",
 };
 const fresh = () =>
-  Object.assign(hand, { drawing: 0, line: 0, at: [], corner: -1, changed: false, other: false, wrong: "" });
+  Object.assign(hand, {
+    drawing: 0,
+    line: 0,
+    also: [],
+    at: [],
+    corner: -1,
+    changed: false,
+    other: "",
+    wrong: "",
+  });
 
 const drawn = (app) => app.cloud.data.drawings.find((d) => d.id === hand.drawing)?.lines[hand.line - 1];
 const grid = (app) => hand.at.map((p) => p.map((v, k) => v + app.cloud.data.origin[k]));
@@ -50,16 +60,24 @@ function panel(app) {
     { notation } = app.cloud.data;
   if (!line) return show(html`<div>Touch a drawn line.</div>`);
   if (hand.other)
-    return show(html`<div>Touch the other line.</div>` + link("no", "leave it"), () => {
-      fresh();
-      panel(app);
-      app.overlay();
-    });
+    return show(
+      html`<div>Touch ${hand.other === "also" ? "more lines of the drawing." : "the other line."}</div>` +
+        link("no", hand.other === "also" ? "these are all" : "leave it"),
+      () => {
+        if (hand.other === "also") hand.other = "";
+        else fresh();
+        panel(app);
+        app.overlay();
+      },
+    );
+  const many = hand.also.length > 0,
+    all = app.cloud.data.drawings.find((d) => d.id === hand.drawing).lines.length;
   const fits = SHAPES.filter(
     (how) =>
       !(how === (hand.closed ? "close" : "open")) &&
       !(hand.closed && ["straight", "join", "bring"].includes(how)) &&
-      !(how === "part" && hand.corner < 0),
+      !(how === "part" && hand.corner < 0) &&
+      !(many && ["part", "join", "bring"].includes(how)),
   );
   const by = `<div>by <input id="mend-by" class="mini" type="number" step="any" value="1" aria-label="Distance"> ${notation.unit}</div>`;
   const field = (axis) =>
@@ -68,15 +86,31 @@ function panel(app) {
   const why = hand.wrong && html`<div class="why">${hand.wrong}</div>`;
   const keep = hand.changed ? button("keep", "keep it so") : "";
   const out = hand.corner >= 0 ? link("out", "take the corner out") : "";
+  const more =
+    all > 1 && !hand.changed
+      ? `<div>${many ? "" : link("whole", `all ${all} lines`)}${hand.also[0] === 0 ? "" : link("also", "and another line")}</div>`
+      : "";
+  const which = many
+    ? hand.also[0] === 0
+      ? `all ${all} lines`
+      : `${hand.also.length + 1} lines`
+    : line.name;
   show(
-    html`<b>${line.name}</b>` +
+    html`<b>${which}</b>` +
+      more +
       `${why}<div>${keep}${out}${link("gone", "take the line away")}${link("no", "leave it")}</div>${hand.changed ? "" : by + fits.map((how) => link(how, how)).join(" ") + shifts}`,
     (what) => act(app, what),
   );
 }
 
 function act(app, what) {
-  const { drawing, line } = hand;
+  const { drawing, line } = hand,
+    also = hand.also.length ? { also: JSON.stringify(hand.also) } : {};
+  if (what === "also" || what === "whole") {
+    if (what === "whole") hand.also = [0];
+    else hand.other = what;
+    return panel(app);
+  }
   if (what === "out") {
     hand.at.splice(hand.corner, 1);
     Object.assign(hand, { corner: -1, changed: true });
@@ -85,13 +119,13 @@ function act(app, what) {
     return app.overlay();
   }
   if (what === "keep") send(app, "draw.move_corners", { drawing, line, at: JSON.stringify(grid(app)) });
-  if (what === "gone") send(app, "draw.move_corners", { drawing, line, at: "[]" });
+  if (what === "gone") send(app, "draw.reshape", { drawing, line, how: what, ...also });
   if (what === "join" || what === "bring") {
     hand.other = what;
     return panel(app);
   }
   if ([...SHAPES, ...SHIFTED].includes(what))
-    send(app, "draw.reshape", { drawing, line, how: what, ...ASKED[what]?.(app) });
+    send(app, "draw.reshape", { drawing, line, how: what, ...ASKED[what]?.(app), ...also });
   fresh();
   panel(app);
   app.overlay();
@@ -164,6 +198,7 @@ export default {
       const { drawing, line, other: how } = hand;
       const other = near.find((side) => side.drawing === drawing && side.line !== line);
       if (!other) hand.wrong = "Touch another line of the same drawing.";
+      else if (how === "also") hand.also = [...new Set([...hand.also, other.line])];
       else {
         send(app, "draw.reshape", { drawing, line, how, other: other.line });
         fresh();
