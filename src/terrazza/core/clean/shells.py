@@ -8,13 +8,13 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 from scipy.interpolate import make_interp_spline
-from scipy.spatial import cKDTree
 
 from terrazza.core.measure import fits
 
 RING, STRETCH = 1.0, 0.3  # m: from one circle of a vault to the next, and how much of it each is fitted to
 CLOSE = 0.1  # m: pieces that stand for its axis
 FEWEST = 30  # points of a stretch
+TOGETHER = 16  # knots of an axis that are looked at as one
 LEAF = 4  # triangles of a leaf
 SOME, TRIALS = 2000, 80  # points and circles among which a first one is looked for
 STEPS = 3  # rounds of the fit, each with what is near to the one before
@@ -56,26 +56,19 @@ class Vault:
 
     def __init__(self, axis: np.ndarray, radius: np.ndarray):
         self.axis, self.radius = np.asarray(axis, float), np.asarray(radius, float)
-        self.tree = cKDTree(self.axis)
+        starts = np.arange(0, len(self.axis), TOGETHER)
+        runs = np.split(self.axis, starts[1:])
+        self.middle = np.array([run.mean(0) for run in runs])
+        spread = (np.linalg.norm(run - m, axis=1).max() for run, m in zip(runs, self.middle))
+        self.spread = np.array(list(spread))
 
     def foot(self, xyz: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Of the nearest piece of the axis: its number (n,), how far along it (below 0 and above 1 only
         beyond the ends), and the distance from it.
         """
-        last = len(self.axis) - 2
-        knot = self.tree.query(xyz)[1]
-        best = np.full(len(xyz), np.inf)
-        piece, share = np.zeros(len(xyz), int), np.zeros(len(xyz))
-        for k in (np.maximum(knot - 1, 0), np.minimum(knot, last)):
-            start, run = self.axis[k], self.axis[k + 1] - self.axis[k]
-            t = ((xyz - start) * run).sum(1) / (run * run).sum(1)
-            t = np.where(k > 0, np.maximum(t, 0), t)
-            t = np.where(k < last, np.minimum(t, 1), t)
-            off = np.linalg.norm(xyz - start - t[:, None] * run, axis=1)
-            nearer = off < best
-            best, piece = np.where(nearer, off, best), np.where(nearer, k, piece)
-            share = np.where(nearer, t, share)
-        return piece, share, best
+        piece, share, off = np.empty(len(xyz), np.int64), np.empty(len(xyz)), np.empty(len(xyz))
+        _foot(np.ascontiguousarray(xyz, float), self.axis, self.middle, self.spread, piece, share, off)
+        return piece, share, off
 
     def away(self, xyz: np.ndarray) -> np.ndarray:
         piece, share, off = self.foot(xyz)
@@ -85,6 +78,45 @@ class Vault:
     def along(self, xyz: np.ndarray) -> np.ndarray:
         piece, share, _ = self.foot(xyz)
         return ~(((piece == 0) & (share < 0)) | ((piece == len(self.axis) - 2) & (share > 1)))
+
+
+@njit(cache=True, nogil=True)
+def _foot(xyz, axis, middle, spread, pieces, shares, offs):
+    """See ``Vault.foot``: the nearest knot of the axis, looked for only in runs of knots (their ``middle``
+    and how far they ``spread`` about it) that may hold it, and the two pieces that meet there.
+    """
+    last = len(axis) - 2
+    for i in range(len(xyz)):
+        x, y, z = xyz[i]
+        knot, best = 0, np.inf
+        for turn in range(2):  # the run that is nearest, then those that may hold a nearer knot
+            nearest, least = 0, np.inf
+            for g in range(len(middle)):
+                to = np.sqrt((x - middle[g, 0]) ** 2 + (y - middle[g, 1]) ** 2 + (z - middle[g, 2]) ** 2)
+                if turn == 0:
+                    if to < least:
+                        nearest, least = g, to
+                    continue
+                if to - spread[g] > best:
+                    continue
+                for k in range(g * TOGETHER, min((g + 1) * TOGETHER, len(axis))):
+                    d = (x - axis[k, 0]) ** 2 + (y - axis[k, 1]) ** 2 + (z - axis[k, 2]) ** 2
+                    if d < best * best:
+                        knot, best = k, np.sqrt(d)
+            if turn == 0:
+                best = least + spread[nearest] + 1e-9
+        offs[i] = np.inf
+        for k in (max(knot - 1, 0), min(knot, last)):
+            ux, uy, uz = axis[k + 1, 0] - axis[k, 0], axis[k + 1, 1] - axis[k, 1], axis[k + 1, 2] - axis[k, 2]
+            px, py, pz = x - axis[k, 0], y - axis[k, 1], z - axis[k, 2]
+            t = (px * ux + py * uy + pz * uz) / (ux * ux + uy * uy + uz * uz)
+            if k > 0:
+                t = max(t, 0.0)
+            if k < last:
+                t = min(t, 1.0)
+            off = np.sqrt((px - t * ux) ** 2 + (py - t * uy) ** 2 + (pz - t * uz) ** 2)
+            if off < offs[i]:
+                pieces[i], shares[i], offs[i] = k, t, off
 
 
 class Triangles:
