@@ -13,7 +13,7 @@ import time
 from terrazza.db.models import Entry
 from terrazza.db.models import Job as Row
 from terrazza.errors import BusyError
-from terrazza.operations.spine import course, fieldbook
+from terrazza.operations.spine import course, fieldbook, following
 from terrazza.operations.spine.reach import PAGE
 from terrazza.work import child
 from terrazza.work.lease import lease
@@ -67,14 +67,15 @@ class Worker:
                 if entry is None:
                     break
                 self.run(entry.id)
+                following.follow(entry.job)
             self.warm()
 
     def drain_light(self) -> None:
         """Run the light entries that need not wait, here and now."""
         with self.light:
             for entry in list(Entry.select().where(Entry.state == "queued").order_by(Entry.id)):
-                if free(entry):
-                    run_light(self.workspace, entry)
+                if free(entry) and run_light(self.workspace, entry):
+                    following.follow(entry.job)
 
     def run(self, entry_id: int) -> None:
         """Run one entry to its end, whatever happens to the child: one that was not begun is given to a fresh

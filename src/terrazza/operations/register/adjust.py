@@ -1,5 +1,8 @@
 """Adjust the whole network."""
 
+import numpy as np
+
+from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import StateError
 from terrazza.operations.pieces.surfaces import pictures, surfaces
@@ -37,6 +40,12 @@ class Adjust(Operation):
     reads, writes = frozenset({"scan", "left_out", "tie_choice", "target"}), POSE_KINDS
     Params = AdjustParams
 
+    @classmethod
+    def expected(cls, last: dict) -> float:
+        """As long as the last one, or at most as the registration that it is part of."""
+        known = [last[name].seconds or 0.0 for name in (cls.name, "register.automatic") if name in last]
+        return known[0] if known else float("inf")
+
     def run(self, job: Job, params: AdjustParams, progress: Progress) -> Figures:
         scans = [
             s
@@ -47,6 +56,8 @@ class Adjust(Operation):
             raise StateError(
                 "An adjustment needs two placed scans at least.", "Place another, or take one back in."
             )
+        was = {s.id: s.pose for s in scans}
+        before = (job.get("network") or {}).get("rms_mm")
         faces, seen = (
             surfaces(job, scans, Part(progress, 0.0, 0.4)),
             pictures(job, scans, Part(progress, 0.4, 0.5)),
@@ -65,4 +76,11 @@ class Adjust(Operation):
             "adjusted",
             set(range(len(scans))),
         )
+        moved = [
+            {"scan": s.id, "name": s.name, "moved_mm": 1000 * shift, "turned_deg": float(np.degrees(turn))}
+            for s in job.scans(placed=True)
+            if s.id in was
+            for shift, turn in [rigid.difference(s.pose, was[s.id])]
+        ]
+        figures |= {"before_mm": before, "moved": sorted(moved, key=lambda m: -m["moved_mm"])}
         return figures | put_stood(job, scans, figures)

@@ -22,6 +22,7 @@ class Choose(Operation):
     """Takes one of the placements between which the scans could not decide; later registrations keep it."""
 
     name, title, step = "register.choose", "Choose a placement", "Register"
+    then = "register.adjust"
     writes = frozenset({"pose", "standing"})
     bound_to_place = True
     light = True

@@ -35,6 +35,7 @@ class FitToNeighbour(Operation):
     """Cloud fit of one scan to a chosen neighbour, from where it stands now."""
 
     name, title, step = "register.cloud_fit", "Cloud fit to a neighbour", "Register"
+    then = "register.adjust"
     writes = frozenset({"pose", "tie"})
     Params = FitParams
 

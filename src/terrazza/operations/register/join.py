@@ -42,6 +42,7 @@ class Join(Operation):
     """
 
     name, title, step = "register.join", "Join an island", "Register"
+    then = "register.adjust"
     reads = frozenset({"scan", "standing"})
     writes = frozenset({"pose", "standing"})
     bound_to_place = True

@@ -15,6 +15,7 @@ class LeaveOut(Operation):
     """Takes a scan out of the adjustment, or back in; its pose stays."""
 
     name, title, step = "register.leave_out", "Take a scan out of the adjustment", "Register"
+    then = "register.adjust"
     writes = frozenset({"left_out"})
     light = True
     Params = LeaveOutParams

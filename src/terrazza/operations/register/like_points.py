@@ -46,6 +46,7 @@ class LikePoints(Operation):
     """
 
     name, title, step = "register.like_points", "Place by like points", "Register"
+    then = "register.adjust"
     reads = frozenset({"scan", "standing"})
     writes = frozenset({"pose", "tie", "standing"})
     bound_to_place = True

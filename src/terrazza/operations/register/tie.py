@@ -22,6 +22,7 @@ class TieChoice(Operation):
     """
 
     name, title, step = "register.tie", "Switch a tie", "Register"
+    then = "register.adjust"
     writes = frozenset({"tie_choice"})
     light = True
     Params = TieParams

@@ -67,7 +67,8 @@ class Operation:
     on this job's points, so a recipe leaves it out unless asked.  ``formerly`` are names that it had before,
     ``version`` grows when parameters change, and ``brought_up`` translates older ones.  A ``light`` one
     changes a few facts at once, no columns and no files, and does not wait behind heavy ones.  One with
-    ``dimensions`` reads, of the points, more than their usual columns.
+    ``dimensions`` reads, of the points, more than their usual columns.  ``then`` names what runs by itself
+    after one that was asked for on the page, if that is known to be short.
     """
 
     name: ClassVar[str]
@@ -82,6 +83,7 @@ class Operation:
     light: ClassVar[bool] = False
     tries: ClassVar[bool] = False
     dimensions: ClassVar[bool] = False
+    then: ClassVar[str] = ""
     Params: ClassVar[type[Params]] = Params
 
     @classmethod
@@ -101,6 +103,13 @@ class Operation:
     def is_light(cls, values: dict) -> bool:
         """Whether a run with these parameters changes a few facts at once, and no files."""
         return cls.light
+
+    @classmethod
+    def expected(cls, last: dict) -> float:
+        """How many seconds a run will take about, by the last living entries of the job (by operation);
+        infinite where that is not known.
+        """
+        return last[cls.name].seconds or 0.0 if cls.name in last else float("inf")
 
     @classmethod
     def read_alone(cls, values: dict, figures: dict) -> dict[str, list[str]]:

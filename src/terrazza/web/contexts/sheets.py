@@ -13,7 +13,7 @@ from terrazza.operations.draw.beneath import words
 from terrazza.operations.georeference.sightings import layout, places, target_warnings
 from terrazza.operations.pieces.counting import class_counts, class_namer
 from terrazza.operations.register.judging import verdict
-from terrazza.operations.register.looked_through import due
+from terrazza.operations.register.looked_through import ADJUSTING, due
 from terrazza.operations.register.statement import statement
 from terrazza.operations.register.strips_told import strips_told
 from terrazza.operations.spine import fieldbook
@@ -155,10 +155,21 @@ def _register(job: Job) -> dict:
         "looked": "doubles" in network,
         "statement": statement(job),
         "due": due(job),
+        "adjusted": _adjusted(job),
         "strips": strips_told(job),
         "looked_through": form(job, "register.looked_through"),
         "ties_off": {k for k, c in job.facts("tie_choice").items() if not c["on"]},
     }
+
+
+def _adjusted(job: Job) -> dict | None:
+    """What the last adjustment changed, as long as nothing was registered anew since."""
+    last = max(
+        (e for name, e in job.last_entries().items() if name in ADJUSTING),
+        key=lambda e: e.number,
+        default=None,
+    )
+    return last.figures if last and "moved" in (last.figures or {}) else None
 
 
 def _doubles(job: Job, network: dict) -> list[dict]:
