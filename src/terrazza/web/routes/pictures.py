@@ -4,8 +4,8 @@ from fastapi import APIRouter, Request
 from fastapi.responses import FileResponse, Response
 
 from terrazza.errors import NotFound
+from terrazza.web.contexts import pairs, placements
 from terrazza.web.contexts import pictures as context
-from terrazza.web.contexts import placements
 from terrazza.web.routes.common import job_of
 
 router = APIRouter(prefix="/jobs/{job_id}/pictures")
@@ -32,6 +32,12 @@ def placement(request: Request, job_id: int, scan: int, alternative: int, how: s
     """A doubted scan at one of the placements that it has to choose from, in “plan” or in a “slab”."""
     packed = placements.png(job_of(request, job_id), scan, alternative, how)
     return Response(packed, media_type="image/png", headers=KEEP)
+
+
+@router.get("/pair/{a}-{b}/{kind}.png")
+def pair(request: Request, job_id: int, a: int, b: int, kind: str) -> Response:
+    """How far the “walls” or “floors” of one scan lie from what another saw."""
+    return Response(pairs.png(job_of(request, job_id), a, b, kind), media_type="image/png", headers=KEEP)
 
 
 @router.get("/target/{number}.png")

@@ -4,11 +4,13 @@ from fastapi import APIRouter, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import Response
 
+from terrazza.db import queries
 from terrazza.operations.spine.base import find
+from terrazza.operations.spine.notation import Notation
 from terrazza.operations.spine.reach import PAGE
 from terrazza.web import pages
 from terrazza.web.contexts import fieldbook as book_context
-from terrazza.web.contexts import forms, sheets, terraces
+from terrazza.web.contexts import forms, pairs, sheets, terraces
 from terrazza.web.routes.common import job_of
 
 router = APIRouter(prefix="/jobs/{job_id}")
@@ -23,6 +25,13 @@ def sheet(request: Request, job_id: int, step: str) -> Response:
 @router.get("/part/terraces/{step}")
 def terrace_part(request: Request, job_id: int, step: str) -> Response:
     return pages.page(request, "_terraces.html", oob=True, **terraces.build(job_of(request, job_id), step))
+
+
+@router.get("/part/pair/{a}/{b}")
+def pair_part(request: Request, job_id: int, a: int, b: int) -> Response:
+    job = job_of(request, job_id)
+    context = {"job": job.row, "pair": pairs.told(job, a, b), "notation": Notation.of(job)}
+    return pages.page(request, "_pair.html", **context, revision=queries.revision(job.row.id))
 
 
 @router.post("/do/{operation}")
