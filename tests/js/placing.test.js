@@ -9,6 +9,8 @@ let sent = [];
 const like = (await import("../../src/terrazza/web/static/js/tools/like.js")).default;
 const room = (await import("../../src/terrazza/web/static/js/tools/room.js")).default;
 const paint = (await import("../../src/terrazza/web/static/js/tools/paint.js")).default;
+const move = (await import("../../src/terrazza/web/static/js/tools/move.js")).default;
+const THREE = await import("../../src/terrazza/web/static/vendor/three.module.js");
 const { COMMANDS } = await import("../../src/terrazza/web/static/js/commands.js");
 
 const panel = () => document.getElementById("action");
@@ -138,4 +140,38 @@ test("one key adjusts the network, under Register alone", () => {
   adjust.does(table([]));
   assert.deepEqual(sent[0].slice(0, 2), ["POST", "/jobs/7/do/register.adjust"]);
   assert.deepEqual(adjust.steps, ["register"]);
+});
+
+test("a scan in hand says how it lies beside the others, in the grid, one question at a time", async () => {
+  const asked = [],
+    waiting = [];
+  globalThis.fetch = async (url, { body }) => {
+    asked.push([url, JSON.parse(body)]);
+    await new Promise((go) => waiting.push(go));
+    return new Response(JSON.stringify({ says: `${asked.length} beside` }));
+  };
+  const scan = { id: 3, record: { name: "Hall" }, matrix: new THREE.Matrix4().setPosition(1, 2, 3) };
+  const app = {
+    job: 7,
+    moving: { scan, before: scan.matrix.clone(), last: [0, 0] },
+    cloud: {
+      data: { origin: [100, 200, 10], notation: null },
+      setPose: (one, rows) => one.matrix.set(...rows),
+    },
+    dirty() {},
+  };
+  const plan = { kind: "plan", scale: 0.01, toWorld: (x, y) => [x, y] };
+  for (const x of [10, 20, 30]) move.move(app, plan, x, 0);
+  assert.equal(asked.length, 1);
+  assert.deepEqual(asked[0][1].pose.slice(0, 4), [1, 0, 0, 101.1]);
+  const settle = () => new Promise((go) => setTimeout(go, 5));
+  waiting.shift()();
+  await settle();
+  assert.equal(asked.length, 2, "the last place is asked for once the answer has come");
+  assert.equal(Math.round(1000 * asked[1][1].pose[3]), 101300);
+  waiting.shift()();
+  await settle();
+  assert.match(panel().innerHTML, /2 beside/);
+  assert.equal(asked.length, 2);
+  move.leave(app);
 });

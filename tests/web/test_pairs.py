@@ -1,4 +1,4 @@
-"""Pictures of how far two scans lie apart, against what was put between them."""
+"""How far two scans lie apart, in pictures and under the hand, against what was put between them."""
 
 import io
 
@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 from PIL import Image
 
+from terrazza.core.geometry import rigid
 from terrazza.core.register import apart
 from tests import scenes
 from tests.run import must
@@ -55,3 +56,17 @@ def test_the_register_sheet_shows_a_pair_in_pictures(room):
     assert red(walls) > 0.1 and blue(walls) > 0.1 and red(floors) > 0.2
     for address in ("pictures/pair/3-1/roofs.png", "part/pair/3/9", "pictures/pair/1-77/walls.png"):
         assert client.get(f"/jobs/{row.id}/{address}").status_code == 404
+
+
+def test_a_scan_in_hand_is_told_how_it_lies_beside_the_others(room):
+    workspace, row, client = room
+    true = scenes.room_poses()[2]
+    told = []
+    for off in ([0.0, 0, 0], [0.04, 0, 0], [0.25, 0.2, 0.1], [90, 0, 0]):
+        pose = rigid.make(true[:3, :3], true[:3, 3] + off).ravel().tolist()
+        told.append(client.post(f"/jobs/{row.id}/table/beside", json={"scan": 3, "pose": pose}).json())
+    overlap, far = ([t[k] for t in told] for k in ("overlap", "within_mm"))
+    assert overlap[0] > 0.9 and overlap[0] >= overlap[2] and overlap[3] == 0 and far[3] is None
+    assert 0.3 < far[0] < 8 < far[1] < 45 < far[2]
+    assert "beside the others" in told[0]["says"] and "most of it within" in told[0]["says"]
+    assert client.post(f"/jobs/{row.id}/table/beside", json={"scan": 9, "pose": pose}).status_code == 404

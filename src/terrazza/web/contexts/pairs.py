@@ -4,7 +4,6 @@ import io
 
 import numpy as np
 from PIL import Image
-from scipy import ndimage
 
 from terrazza.core.geometry import rigid
 from terrazza.errors import NotFound
@@ -13,6 +12,7 @@ from terrazza.operations.spine.job import Job
 
 apart = later("terrazza.core.register.apart")
 unrolled = later("terrazza.core.surfaces.unrolled")
+ndimage = later("scipy.ndimage")
 
 SPACING = 0.03  # m between points that are compared
 MOST = 150_000  # of the first scan

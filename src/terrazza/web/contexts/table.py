@@ -5,12 +5,16 @@ from pydantic import BaseModel, Field
 
 from terrazza.core.geometry import rigid
 from terrazza.errors import TerrazzaError
+from terrazza.later import later
 from terrazza.operations.spine.base import find
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 from terrazza.operations.table import measure, touch, words
 from terrazza.web.contexts.forms import form
 
+held = later("terrazza.core.register.beside")
+
+HELD_AGAINST, IN_HAND = 600_000, 12_000  # points of the others, and of a scan in hand, that are compared
 MOST_ROWS = 200  # of a list that are shown
 MEASURED = ("scan", "pose", "frame", "column")  # kinds of facts that the figures of a measure rest on
 
@@ -30,6 +34,42 @@ def try_out(job: Job, wanted: Try) -> dict:
     )
     figures = measure.measured(job, params.kind, [p.model_dump() for p in params.points], params.reach)
     return figures | {"says": words.told(Notation.of(job), params.kind, figures)}
+
+
+class Moving(BaseModel):
+    """A scan that is being moved, and where it is now: 4×4 row by row, in the grid (or job frame)."""
+
+    scan: int = Field(ge=1)
+    pose: list[float] = Field(min_length=16, max_length=16)
+
+
+def beside(job: Job, moving: Moving) -> dict:
+    """How much of a scan lies beside the other placed ones where it is held, and how far off; nothing is
+    kept but what is asked for again and again.
+    """
+    scan, pose = job.scan(moving.scan), np.array(moving.pose).reshape(4, 4)
+    stay, origin = job.once(("beside", scan.id), lambda: _others(job, scan.id), ("pose", "frame", "column"))
+    pose[:3, 3] -= origin
+    overlap, off = stay.judge(_some(job.cloud(scan.id), IN_HAND), pose)
+    says = f"{overlap:.0%} beside the others"
+    says += "" if off is None else f", most of it within {Notation.of(job).residual(1000 * off)}"
+    return {"overlap": overlap, "within_mm": None if off is None else 1000 * off, "says": says}
+
+
+def _others(job: Job, scan: int):
+    """All other placed scans, about an origin (3,) m."""
+    others = [s for s in job.scans(placed=True) if s.id != scan]
+    origin = job.grid_pose(others[0])[:3, 3] if others else np.zeros(3)
+    parts = [
+        rigid.apply(job.grid_pose(s), _some(job.cloud(s.id), HELD_AGAINST // len(others))) - origin
+        for s in others
+    ]
+    return held.Others(np.concatenate([np.zeros((0, 3)), *parts])), origin
+
+
+def _some(cloud, most: int) -> np.ndarray:
+    """An even share (n, 3) of the kept points of a scan, in its frame."""
+    return cloud.at(cloud.kept_of(cloud.sample(most)))
 
 
 def rows(job: Job, most: int | None = None) -> list[dict]:

@@ -22,6 +22,12 @@ def try_out(request: Request, job_id: int, wanted: context.Try) -> Response:
     return JSONResponse(context.try_out(job_of(request, job_id), wanted))
 
 
+@router.post("/beside")
+def beside(request: Request, job_id: int, moving: context.Moving) -> Response:
+    """How a scan in hand lies beside the others; nothing is kept."""
+    return JSONResponse(context.beside(job_of(request, job_id), moving))
+
+
 @router.get("/pin/{number}/picture")
 def picture(request: Request, job_id: int, number: int) -> Response:
     job = job_of(request, job_id)

@@ -2,8 +2,10 @@
 import { button, link, send, show } from "../gestures.js";
 import { nearest } from "../picking.js";
 import { html } from "../text.js";
+import { ask, Refusal } from "../trouble.js";
 
 const DEGREE = Math.PI / 180;
+const live = { asking: false, says: "" }; // how the scan in hand lies beside the others
 const rowMajor = (e) => [0, 1, 2, 3].flatMap((r) => [e[r], e[4 + r], e[8 + r], e[12 + r]]);
 const putBack = (app, { scan, before }) => app.cloud.setPose(scan, rowMajor(before.elements));
 
@@ -40,8 +42,47 @@ function poseValues(app, scan) {
   return { scan: scan.id, ...place, heading_deg: heading / DEGREE, ...tilt };
 }
 
+// How the scan in hand lies beside the others, asked for anew as soon as the last answer has come.
+async function judge(app) {
+  const { moving } = app;
+  if (!moving || live.asking) return;
+  const at = rowMajor(moving.scan.matrix.elements),
+    pose = at.map((v, k) => (k % 4 === 3 && k < 12 ? v + app.cloud.data.origin[(k - 3) / 4] : v));
+  live.asking = true;
+  try {
+    const json = { scan: moving.scan.id, pose };
+    live.says = (await (await ask(`/jobs/${app.job}/table/beside`, { json })).json()).says;
+  } catch (error) {
+    if (!(error instanceof Refusal)) throw error;
+    live.says = "";
+  } finally {
+    live.asking = false;
+  }
+  if (app.moving?.scan !== moving.scan) return;
+  panel(app);
+  if (rowMajor(moving.scan.matrix.elements).some((v, k) => v !== at[k])) judge(app);
+}
+
+function panel(app) {
+  const { scan } = app.moving,
+    how = "shift and turn (Shift) in plan, lift in slab.";
+  show(
+    html`<b>${scan.record.name}</b>: ${how}<div class="fig">${live.says}</div>` +
+      button("set", "set it here") +
+      link("no", "put it back"),
+    (what) => {
+      if (what === "set") {
+        send(app, "register.set_pose", poseValues(app, scan));
+        app.moving = null; // it stays where it is until the scene says so too
+      }
+      leave(app);
+    },
+  );
+}
+
 function leave(app) {
   if (app.moving) putBack(app, app.moving);
+  Object.assign(live, { says: "" });
   app.moving = null;
   show("");
   app.dirty();
@@ -72,20 +113,11 @@ export default {
     app.moving = { ...app.moving, last: [px, py] };
     app.cloud.setPose(scan, rowMajor(e));
     app.dirty();
+    judge(app);
   },
   up(app) {
-    const { scan } = app.moving,
-      how = "shift and turn (Shift) in plan, lift in slab.";
-    show(
-      html`<b>${scan.record.name}</b>: ${how}<br>` + button("set", "set it here") + link("no", "put it back"),
-      (what) => {
-        if (what === "set") {
-          send(app, "register.set_pose", poseValues(app, scan));
-          app.moving = null; // it stays where it is until the scene says so too
-        }
-        leave(app);
-      },
-    );
+    panel(app);
+    judge(app);
   },
   leave,
 };
