@@ -6,6 +6,7 @@ import numpy as np
 
 from terrazza.core.clean.shells import Vault
 
+PALE = (246, 244, 238)
 UPRIGHT = 0.9  # of the axis along the plumb line from which on "up" is north: a shaft
 
 
@@ -81,10 +82,12 @@ def picture(parts: list[Sums], shape: tuple[int, int]) -> np.ndarray:
     return np.where(many > 0, mean, np.nan).astype(np.float32).reshape(shape)
 
 
-def coloured(values: np.ndarray, scale: float) -> np.ndarray:
-    """(rows, columns, 4) u8: blue below zero, red above, white at it, full at ``scale``; clear where NaN."""
+def coloured(values: np.ndarray, scale: float, at_zero=PALE) -> np.ndarray:
+    """(rows, columns, 4) u8: blue below zero, red above, pale ``at_zero``, full at ``scale``; clear where
+    NaN.
+    """
     share = np.clip(np.nan_to_num(values) / scale, -1, 1)[..., None]
-    low, middle, high = (np.array(c, float) for c in ((33, 84, 160), (246, 244, 238), (176, 42, 48)))
+    low, middle, high = (np.array(c, float) for c in ((33, 84, 160), at_zero, (176, 42, 48)))
     tone = np.where(share < 0, middle + (low - middle) * -share, middle + (high - middle) * share)
     alpha = np.where(np.isnan(values), 0, 255)[..., None]
     return np.concatenate([tone, alpha], -1).round().astype(np.uint8)

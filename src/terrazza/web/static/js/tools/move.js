@@ -104,6 +104,7 @@ export default {
     if (!scan) return false;
     const before = app.moving?.before ?? scan.matrix.clone();
     app.moving = { scan, before, last: [px, py], turn: event.shiftKey && view.kind === "plan" };
+    judge(app); // so that the answer is ready when it moves
     return true;
   },
   move(app, view, px, py) {
