@@ -5,6 +5,7 @@ from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations.draw import fitting
 from terrazza.operations.draw.plan_slab import drawn
+from terrazza.operations.draw.sections import nothing_at
 from terrazza.operations.draw.slab import storey_points
 from terrazza.operations.draw.writing import write_dxf
 from terrazza.operations.pieces import floors, sights
@@ -71,7 +72,7 @@ class PlanSlabs(Operation):
             "slabs": rows,
             "drawing": rows[0]["drawing"],
             "length_m": total,
-            "doubt": [f"Nothing is drawn at {', '.join(n.length(h) for h in empty)}."] if empty else [],
+            "doubt": nothing_at(empty, n),
         }
         if params.path:
             figures["path"] = write_dxf(job, drawings, params.path)

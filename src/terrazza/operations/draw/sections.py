@@ -49,11 +49,7 @@ class Sections(Operation):
         if params.path:
             job.output(params.path, ".dxf")
         length = pieces[-1].at + pieces[-1].length
-        chainages = np.arange(0.0, length + 1e-9, params.every)
-        if len(chainages) > MOST:
-            raise ParamsError(
-                f"draw.sections: that would be {len(chainages)} sections.", f"Space them for {MOST} at most."
-            )
+        chainages = chainages_of(pieces, params.every, self.name)
         heights = tuple(way * np.inf if v is None else v for way, v in ((-1, params.low), (1, params.high)))
         drawings, rows, empty = [], [], []
         for n, chainage in enumerate(chainages):
@@ -81,13 +77,27 @@ class Sections(Operation):
             "drawing": rows[0]["drawing"],
             "course_m": length,
             "length_m": sum(r["length_m"] for r in rows),
-            "doubt": [f"Nothing is drawn at {', '.join(notation.length(c) for c in empty)}."]
-            if empty
-            else [],
+            "doubt": nothing_at(empty, notation),
         }
         if params.path:
             figures["path"] = write_dxf(job, drawings, params.path, flat=True)
         return figures
+
+
+def chainages_of(pieces: list, every: float, operation: str) -> np.ndarray:
+    """Chainages (n,) m of the sections that stand across a line; ParamsError where they are too many."""
+    found = np.arange(0.0, pieces[-1].at + pieces[-1].length + 1e-9, every)
+    if len(found) > MOST:
+        raise ParamsError(
+            f"{operation}: that would be {len(found)} sections.", f"Space them for {MOST} at most."
+        )
+    return found
+
+
+def nothing_at(chainages: list[float], notation: Notation) -> list[str]:
+    """What is said of sections that show nothing."""
+    said = ", ".join(notation.length(c) for c in chainages)
+    return [f"Nothing is drawn at {said}."] if chainages else []
 
 
 def _drawn(job: Job, scans, across: np.ndarray, params, heights, progress: Progress) -> tuple[dict, int]:

@@ -4,10 +4,10 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
-from terrazza.errors import ParamsError, StateError
+from terrazza.errors import StateError
 from terrazza.later import later
 from terrazza.operations.draw.section import pieces_of
-from terrazza.operations.draw.sections import MOST
+from terrazza.operations.draw.sections import chainages_of, nothing_at
 from terrazza.operations.draw.slab import upright_points
 from terrazza.operations.draw.writing import write_dxf
 from terrazza.operations.spine.base import Figures, Operation, field, operation
@@ -55,11 +55,7 @@ class DeviationSections(Operation):
         if params.path:
             job.output(params.path, ".dxf")
         shell, named = against(job, params)
-        chainages = np.arange(0.0, line[-1].at + line[-1].length + 1e-9, params.every)
-        if len(chainages) > MOST:
-            raise ParamsError(
-                f"{self.name}: that would be {len(chainages)} sections.", f"Space them for {MOST} at most."
-            )
+        chainages = chainages_of(line, params.every, self.name)
         drawings, rows, empty = [], [], []
         for k, chainage in enumerate(chainages):
             part = Part(progress, k / len(chainages), (k + 1) / len(chainages))
@@ -83,7 +79,7 @@ class DeviationSections(Operation):
             f"{n.residual(largest)} at {n.length(worst['chainage_m'])}",
             "sections": rows,
             "drawing": rows[0]["drawing"],
-            "doubt": [f"Nothing is drawn at {', '.join(n.length(c) for c in empty)}."] if empty else [],
+            "doubt": nothing_at(empty, n),
         }
         if params.path:
             figures["path"] = write_dxf(job, drawings, params.path, flat=True)
