@@ -64,9 +64,37 @@ def test_heights_of_the_ground_are_those_of_its_triangles(room, tmp_path):
     assert inside > 3
 
 
+def test_a_front_is_a_picture_of_what_stands_along_its_line(room):
+    """A box's face at y = 4.2, from x = 1 to 2.2 and 0.9 m high: checks of half a metre about the station
+    where they are.
+    """
+    asked = {
+        "scans": [1],
+        "what": "intensity",
+        "line": [[1.0, 4.2], [2.2, 4.2]],
+        "depth": 0.05,
+        "pixel": 0.05,
+    }
+    figures = must(*room, "surface.picture", **asked, path="f.png", low=0.05, high=0.9)
+    assert (figures["width"], figures["height"]) == (24, 17) and figures["seen"] > 0.5
+    with Image.open(figures["path"]) as opened_:
+        made = np.array(opened_.convert("RGBA")).astype(int)
+    with open(next(p for p in figures["paths"] if not p.endswith(".png"))) as file:
+        world = [float(v) for v in file.read().split()]
+    assert world[:1] + world[4:] == pytest.approx([0.05, 0.025, 0.875])
+    row, column = np.nonzero(made[..., 3] > 0)
+    x0, y0, z0 = scenes.PLACES[0]
+    x, z = 1.0 + world[4] + 0.05 * column - x0, world[5] - 0.05 * row - z0
+    sure = (np.abs(x * 2 % 1 - 0.5) < 0.4) & (np.abs(z * 2 % 1 - 0.5) < 0.4)
+    light = made[row, column, :3].mean(1) > 150
+    odd = (np.floor(x * 2) + np.floor(z * 2) + np.floor((4.2 - y0) * 2)) % 2 == 1
+    assert sure.sum() > 80 and (light == odd)[sure].mean() > 0.9
+
+
 @pytest.mark.parametrize(
     ("asked", "says"),
     [
+        ({"line": [[1, 1], [1, 1]]}, "two places"),
         ({"pixel": 0.001, "box": [0, 0, 90, 90]}, "pixels"),
         ({"box": [1, 1, 0, 0]}, "area"),
         ({"what": "ground"}, "no surface"),

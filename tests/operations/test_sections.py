@@ -5,6 +5,7 @@ import numpy as np
 import pytest
 
 from terrazza.core.draw import lines, sections
+from terrazza.core.geometry import rigid
 from terrazza.db import queries
 from terrazza.operations.spine import fieldbook, health
 from terrazza.web.contexts import scene
@@ -160,3 +161,38 @@ def test_the_clean_height_lies_over_what_stands_about(top):
     lamp = np.c_[rng.uniform(3, 4, (9000, 2)), rng.uniform(1.9, 2.1, 9000)]
     found = lines.clean_height(np.concatenate([wall, shelf, lamp]) + [600_000, 5e6, 250], 250.8, 252.2, 0.05)
     assert top < found - 250 < 1.9
+
+
+@pytest.mark.parametrize(
+    ("asked", "size"),
+    [
+        ({"line": [[0.0, 2.7], [8.0, 2.7]]}, (8, 3)),
+        ({"patches": [[0, 1, 0.0], [8, 1, 0.0], [4, 5, 3.0]]}, (8, 5)),
+    ],
+    ids=["front", "free"],
+)
+def test_a_plane_through_the_room_is_its_floor_walls_and_ceiling(room, asked, size):
+    """… upright, or leaning: floor at y = 1, ceiling at y = 5, 5 m apart in the plane."""
+    asked |= {"thickness": 0.03, "width": 0.04, "gap": 0.8}
+    figures = must(*room, "draw.plane_slab", **asked, path="plane.dxf")
+    flat = polylines(figures["path"])
+    low = np.concatenate(flat).min(0)
+    for axis, value in ((1, 0.0), (1, size[1]), (0, 0.0), (0, size[0])):
+        drawn, off = longest([v - low for v in flat], axis, value)
+        assert drawn > 0.65 * size[1 - axis] and off < 0.02, (axis, value, drawn)
+    at = opened(*room)
+    drawing = at.get("drawing", figures["drawing"])
+    xyz = np.array([v for line in drawing["lines"] for v in line["vertices"]])
+    assert np.abs(rigid.apply(np.array(drawing["plane"]), xyz)[:, 2]).max() < 1e-6
+    assert health.check(at) == []
+
+
+def test_what_is_no_plane_is_said(room):
+    for asked, says in (
+        ({}, "a line of two places"),
+        ({"line": [[1, 1], [1, 1]]}, "a line of two places"),
+        ({"patches": [[0, 0, 0], [1, 1, 1], [2, 2, 2]]}, "in no line"),
+        ({"line": [[50, 50], [60, 50]]}, "points lie in the plane"),
+    ):
+        entry = perform(*room, "draw.plane_slab", **asked)
+        assert entry.state == "failed" and says in f"{entry.message} {entry.hint}"

@@ -33,6 +33,7 @@ OTHERS = {
     "classify.by_place": {"to": 64},
     "draw.section": {"line": [[0, 0], [1, 0]]},
     "draw.break_lines": {"at": [[0, 0, 0]], "heading_deg": 0, "corners": [[0, 0], [1, 0]]},
+    "draw.plane_slab": {"line": [[0, 0], [1, 0]]},
     "draw.sections": {"line": [[0, 0], [1, 0]]},
     "surface.deviation_sections": {"line": [[0, 0], [1, 0]]},
     "surface.flatness": {"at": [[0, 0, 0]]},

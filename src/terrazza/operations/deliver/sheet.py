@@ -96,14 +96,19 @@ class DeliverSheet(Operation):
 
 
 def _content(job: Job, drawing: dict):
-    """What is drawn, in plan (grid or job frame) or, of a section, laid flat; and whether it is laid flat."""
-    course = drawing.get("course")
+    """What is drawn, in plan (grid or job frame) or, of a section, front or free plane, laid flat; and
+    whether it is laid flat.
+    """
+    course, plane = drawing.get("course"), drawing.get("plane")
     line = None if course is None else rigid.apply(job.frame, np.array(course))[:, :2]
 
     def laid(xyz: list) -> np.ndarray:
-        grid = rigid.apply(job.frame, np.array(xyz, float).reshape(-1, 3))
+        own = np.array(xyz, float).reshape(-1, 3)
+        if plane:
+            return rigid.apply(np.array(plane), own)[:, :2]
+        grid = rigid.apply(job.frame, own)
         return grid[:, :2] if line is None else sections.laid_flat(line, grid)
 
     lines = [(laid(v["vertices"]), v["layer"], v["closed"], bool(v.get("guessed"))) for v in drawing["lines"]]
     texts = [(t["text"], laid([t["at"]])[0], t["height"]) for t in drawing.get("texts", [])]
-    return sheet.Content(lines, texts), line is not None
+    return sheet.Content(lines, texts), line is not None or plane is not None

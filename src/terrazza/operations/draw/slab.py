@@ -64,6 +64,22 @@ def upright_points(job: Job, scans, piece, thickness: float, progress: Progress)
     return rigid.apply(rigid.inverse(turned), _inside(job, scans, low, high, turned, progress))
 
 
+def turned_points(
+    job: Job,
+    scans,
+    turned: np.ndarray,
+    along: tuple[float, float | None],
+    thickness: float,
+    progress: Progress,
+) -> np.ndarray:
+    """(n, 2) kept points within half a thickness of a plane, in it: to the right (from ``along`` to, without
+    end where None) and up, m; ``turned`` (4×4) takes the grid to it.
+    """
+    start, stop = (-FAR, FAR) if along[1] is None else along
+    low, high = np.array([start, -FAR, -thickness / 2]), np.array([stop, FAR, thickness / 2])
+    return _inside(job, scans, low, high, turned, progress)[:, :2]
+
+
 def storey_points(
     job: Job, scans, height: float, progress: Progress
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

@@ -30,6 +30,11 @@ def placed(job: Job, drawings: list[dict], flat: bool = False) -> tuple[list[dic
     for drawing in drawings:
         course = drawing.get("course")
         line = None if course is None else rigid.apply(job.frame, np.array(course))[:, :2]
+        if flat and drawing.get("plane"):
+            mine, wide = _laid_down(drawing, right)
+            lines += mine
+            right += wide + BESIDE
+            continue
         whole = set() if line is not None else _whole_dimensions(drawing)
         for text in drawing.get("texts", []):
             at = rigid.apply(job.frame, np.array([text["at"]]))
@@ -54,6 +59,18 @@ def placed(job: Job, drawings: list[dict], flat: bool = False) -> tuple[list[dic
         if line is not None and flat:
             right += float(np.linalg.norm(np.diff(line, axis=0), axis=1).sum()) + BESIDE
     return lines, texts
+
+
+def _laid_down(drawing: dict, right: float) -> tuple[list[dict], float]:
+    """Lines of a front or free plane laid flat from ``right`` (m) on, and how wide they are (m)."""
+    plane = np.array(drawing["plane"])
+    flat = [rigid.apply(plane, np.array(line["vertices"]))[:, :2] for line in drawing["lines"]]
+    low, high = (np.array([at(v[:, 0]) for v in flat]) for at in (np.min, np.max))
+    shift = [right - low.min(), 0.0]
+    about = [{k: line.get(k) for k in ("layer", "name", "closed", "guessed")} for line in drawing["lines"]]
+    return [a | {"vertices": (v + shift).tolist()} for a, v in zip(about, flat)], float(
+        high.max() - low.min()
+    )
 
 
 def _whole_dimensions(drawing: dict) -> set[int]:

@@ -17,13 +17,16 @@ ROWS = 256  # of a plan that are toned at once
 FINEST = 0.01  # m: pixels of a plan are no smaller
 
 
-def extent(job: Job) -> tuple[np.ndarray, np.ndarray]:
-    """Lowest and highest coordinates (3,) of all placed scans, grid (or job frame)."""
+def extent(job: Job, turned: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
+    """Lowest and highest coordinates (3,) of all placed scans, grid (or job frame), or in the frame that
+    ``turned`` (4×4) takes it to.
+    """
     corners = []
     for scan in job.scans(placed=True):
         sides = np.array(scan.record["bounds"])
         box = np.stack(np.meshgrid(*sides.T, indexing="ij"), -1).reshape(-1, 3)
-        corners.append(rigid.apply(job.grid_pose(scan), box))
+        pose = job.grid_pose(scan) if turned is None else turned @ job.grid_pose(scan)
+        corners.append(rigid.apply(pose, box))
     whole = np.concatenate(corners)
     return whole.min(0), whole.max(0)
 

@@ -204,7 +204,8 @@ class ShapeValue(Value):
 
 class DrawingValue(Value):
     """Lines and texts; where they were drawn on a slab, its height and thickness (m, grid or job frame); of
-    a section the ``course`` of its line in plan (n, 3) in the job frame; of break lines their ``shape``.
+    a section the ``course`` of its line in plan (n, 3) in the job frame; of break lines their ``shape``; of
+    a front or free plane the 4×4 ``plane`` from the job frame to it.
     """
 
     name: str
@@ -214,6 +215,7 @@ class DrawingValue(Value):
     thickness: float | None = None
     course: Matrix | None = None
     shape: ShapeValue | None = None
+    plane: Matrix | None = None
 
 
 class LayerValue(Value):

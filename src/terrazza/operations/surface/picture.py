@@ -8,8 +8,9 @@ import numpy as np
 from terrazza.core.progress import Progress
 from terrazza.errors import ParamsError
 from terrazza.later import later
+from terrazza.operations.draw.facing import FacingParams, facing
 from terrazza.operations.pieces import sights
-from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
+from terrazza.operations.spine.base import Figures, Operation, field, operation, scans_field
 from terrazza.operations.spine.job import Job
 from terrazza.operations.surface.ground import surface_of
 
@@ -21,7 +22,7 @@ MOST = 150_000_000  # pixels
 ROWS = 1024  # that are gathered at once
 
 
-class PictureParams(Params):
+class PictureParams(FacingParams):
     what: Literal["walls", "density", "intensity", "height", "ground"] = field(
         "Picture",
         "walls",
@@ -40,12 +41,17 @@ class PictureParams(Params):
     path: str = field(
         "File", "plan.tif", role="write", help="GeoTIFF (.tif), or PNG with a world file (.png)."
     )
+    depth: float = field(
+        "Depth", 0.5, unit="m", gt=0, le=1000, help="Of a front or free plane: before and behind it."
+    )
     scans: list[int] = scans_field("Empty: all placed scans.")
 
 
 @operation
 class Picture(Operation):
-    """Writes the plan of the cloud, or heights of the ground, as GeoTIFF or as PNG with a world file."""
+    """Writes the plan of the cloud, a front, what lies about a free plane, or heights of the ground, as
+    GeoTIFF or as PNG with a world file.
+    """
 
     name, title, step = "surface.picture", "Picture to scale", "Draw"
     reads = frozenset({"scan", "pose", "frame", "crs", "cut", "column", "surface", "array"})
@@ -57,8 +63,11 @@ class Picture(Operation):
         ending = os.path.splitext(params.path)[1].lower()
         path = job.output(params.path, ending if ending in geo_picture.ENDINGS else ".tif")
         surface = surface_of(job, params.surface) if params.what == "ground" else None
-        low, high = _extent(job, params, surface)
-        width, height = (int(np.ceil(v / params.pixel)) for v in high - low)
+        turned, length = np.eye(4), None
+        if surface is None and (params.line or params.patches):
+            turned, length = facing(job, params, self.name)
+        low, high, heights = _extent(job, params, surface, turned, length)
+        width, height = (round(float(v) / params.pixel) for v in high - low)
         if width * height > MOST:
             raise ParamsError(
                 f"That would be {width:,} × {height:,} pixels.", "Choose larger pixels, or a smaller area."
@@ -67,8 +76,8 @@ class Picture(Operation):
         if surface is not None:
             made = _heights(surface, corner, params.pixel, width, height, progress)
         else:
-            made = _toned(job, scans, params, corner, width, height, progress)
-        crs = job.get("crs") or {}
+            made = _toned(job, scans, params, turned, corner, width, height, heights, progress)
+        crs = (job.get("crs") or {}) if np.array_equal(turned, np.eye(4)) else {}  # a front lies in no system
         epsg = pyproj.CRS.from_wkt(crs["wkt"]).to_epsg() if crs.get("wkt") else None
         paths = geo_picture.write(path, made, corner, params.pixel, epsg, crs.get("name", ""))
         for one in paths:
@@ -85,8 +94,19 @@ class Picture(Operation):
         }
 
 
-def _extent(job: Job, params: PictureParams, surface) -> tuple[np.ndarray, np.ndarray]:
-    """Lowest and highest corner (2,) m of the picture, on whole pixels."""
+def _extent(job: Job, params: PictureParams, surface, turned: np.ndarray, length: float | None):
+    """Lowest and highest corner (2,) m of the picture, on whole pixels, and from where to where (m) what it
+    shows lies across it; ``turned`` (4×4) takes the grid to it, ``length`` (m) is that of a front.
+    """
+    bottom, top = sights.extent(job, turned)
+    deep = None
+    if not np.array_equal(turned, np.eye(4)):
+        deep = -params.depth, params.depth
+        for k, height in ((0, params.low), (1, params.high)):
+            if height is not None and length is not None:
+                (bottom if k == 0 else top)[1] = height
+        if length is not None:
+            bottom[0], top[0] = 0.0, length
     if params.box:
         low, high = np.array(params.box[:2], float), np.array(params.box[2:], float)
         if len(params.box) != 4 or (high <= low).any():
@@ -94,8 +114,14 @@ def _extent(job: Job, params: PictureParams, surface) -> tuple[np.ndarray, np.nd
     elif surface is not None:
         low, high = surface.vertices[:, :2].min(0), surface.vertices[:, :2].max(0)
     else:
-        low, high = (v[:2] for v in sights.extent(job))
-    return np.floor(low / params.pixel) * params.pixel, np.ceil(high / params.pixel) * params.pixel
+        low, high = bottom[:2], top[:2]
+    heights = deep or (
+        bottom[2] if params.low is None else params.low,
+        top[2] if params.high is None else params.high,
+    )
+    pixel = params.pixel
+    near = 1e-6  # of a pixel, that rounding may be off
+    return np.floor(low / pixel + near) * pixel, np.ceil(high / pixel - near) * pixel, heights
 
 
 def _heights(surface, corner, pixel: float, width: int, height: int, progress: Progress) -> np.ndarray:
@@ -111,13 +137,10 @@ def _heights(surface, corner, pixel: float, width: int, height: int, progress: P
     return out
 
 
-def _toned(job: Job, scans, params: PictureParams, corner, width: int, height: int, progress) -> np.ndarray:
-    """(rows, columns, 4) u8 the plan, gathered in strips."""
-    bottom, top = sights.extent(job)
-    heights = (
-        bottom[2] if params.low is None else params.low,
-        top[2] if params.high is None else params.high,
-    )
+def _toned(
+    job: Job, scans, params: PictureParams, turned, corner, width: int, height: int, heights, progress
+) -> np.ndarray:
+    """(rows, columns, 4) u8 the plan, or a front, gathered in strips."""
     out = np.empty((height, width, 4), np.uint8)
     for first in range(0, height, ROWS):
         progress.advance(first, height, "Gathering points")
@@ -127,6 +150,7 @@ def _toned(job: Job, scans, params: PictureParams, corner, width: int, height: i
         low = np.array([corner[0], upper - rows * params.pixel, heights[0]])
         high = np.array([corner[0] + width * params.pixel, upper, heights[1]])
         for scan in scans:
-            sights.add(sheet, job.cloud(scan.id), scan.record, job.grid_pose(scan), low, high, heights)
+            pose = turned @ job.grid_pose(scan)
+            sights.add(sheet, job.cloud(scan.id), scan.record, pose, low, high, heights)
         out[first : first + rows] = sheet.picture(params.what, heights)
     return out

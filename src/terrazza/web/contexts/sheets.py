@@ -321,7 +321,7 @@ def _drawing(number: int, drawing: dict) -> dict:
         layer["length"] += line["length"]
     listed = drawing["lines"] if len(drawing["lines"]) <= LISTED else []
     thickness = drawing.get("thickness")
-    kind = "section" if drawing.get("course") else "plan"
+    kind = "section" if drawing.get("course") else "front" if drawing.get("plane") else "plan"
     told = {"id": number, "kind": kind, "layers": list(layers.values()), "listed": listed}
     return drawing | told | {"thickness": thickness}
 
