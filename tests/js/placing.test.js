@@ -175,3 +175,42 @@ test("a scan in hand says how it lies beside the others, in the grid, one questi
   assert.equal(asked.length, 2);
   move.leave(app);
 });
+
+test("along the break lines the slab stands across them, place by place", () => {
+  const at = [
+    [0, 0, 1],
+    [2, 0, 1.1],
+    [4, 0, 1.2],
+    [4, 3, 1.3],
+  ];
+  const drawings = [
+    {
+      followed: true,
+      lines: [
+        { name: "back", at },
+        { name: "top", at: at.map(([x, y, z]) => [x, y + 1, z]) },
+      ],
+    },
+    { followed: false, lines: [] },
+  ];
+  const stood = [];
+  const app = {
+    cloud: { data: { drawings } },
+    plan: {},
+    slab: { rect: { width: 300 }, across: (...how) => stood.push(how) },
+    dirty() {},
+  };
+  const press = (name, times) => {
+    for (let k = 0; k < times; k++) COMMANDS.find((c) => c.name === name).does(app);
+  };
+  press("along", 4);
+  press("along", 2);
+  press("back along", 2);
+  assert.deepEqual(
+    stood.map(([place]) => at.indexOf(place)),
+    [0, 1, 2, 3, 3, 3, 2, 1],
+  );
+  assert.deepEqual(stood[0][1], [1, 0]);
+  assert.deepEqual(stood[3][1], [0, 1]);
+  assert.deepEqual(app.plan.centre, [2, 0]);
+});

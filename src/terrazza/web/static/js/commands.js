@@ -9,6 +9,7 @@ const options = (id) => [...document.getElementById(id).options].map((o) => o.va
 const STRETCHES = { 1: 2, 2: 5, 5: 10, 10: 1 };
 const POINT = { least: 0.8, most: 12, step: 1.25 }; // px
 const THINNEST = 0.01; // m
+const ACROSS = 1.5; // m to either side of a break line that is looked along
 
 function nextColouring(app) {
   if (app.station.shown) return app.station.next();
@@ -41,6 +42,29 @@ async function savePicture(app) {
   const canvas = await places.picture(app, pane, `${job} · ${name}${slab}`);
   app.saved = { width: canvas.width, height: canvas.height };
   places.save(canvas, `${job} ${name}.png`);
+}
+
+// Places of the newest break lines with the way there, of the line that comes first in them.
+export function alongOf(drawings) {
+  const lines = drawings.findLast((d) => d.followed)?.lines ?? [],
+    places = lines.filter((l) => l.name === lines[0].name).flatMap((l) => l.at);
+  return places.map((at, k) => {
+    const [a, b] = [places[Math.max(k - 1, 0)], places[Math.min(k + 1, places.length - 1)]],
+      length = Math.hypot(b[0] - a[0], b[1] - a[1]) || 1;
+    return { at, way: [(b[0] - a[0]) / length, (b[1] - a[1]) / length] };
+  });
+}
+
+let looked = -1; // the place of the break lines that is looked at
+function lookAlong(app, by) {
+  const places = alongOf(app.cloud.data.drawings);
+  if (!places.length) return;
+  looked = Math.min(Math.max(looked + by, 0), places.length - 1);
+  const { at, way } = places[looked];
+  app.slab.across(at, way, ACROSS);
+  Object.assign(app.slab, { scale: (2 * ACROSS) / app.slab.rect.width });
+  app.plan.centre = [at[0], at[1]];
+  app.dirty();
 }
 
 function secondSpace(app) {
@@ -141,6 +165,14 @@ export const COMMANDS = [
       app.dirty();
     },
   },
+  {
+    name: "along",
+    key: "\\",
+    listed: "\\ |",
+    help: "across the break lines, place by place",
+    does: (app) => lookAlong(app, 1),
+  },
+  { name: "back along", key: "|", listed: false, does: (app) => lookAlong(app, -1) },
   { name: "twin", key: "t", help: "a second space beside the first", does: secondSpace },
   {
     name: "thinner",

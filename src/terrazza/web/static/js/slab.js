@@ -42,6 +42,15 @@ export class SlabView extends View {
       p[1] += ux * by;
     }
   }
+  // Stand across a way at a place of it, to so many metres on either side, A to the left looking along.
+  across(place, [ux, uy], half) {
+    const [x, y, z] = place;
+    this.path = [
+      [x - uy * half, y + ux * half],
+      [x + uy * half, y - ux * half],
+    ];
+    Object.assign(this, { along: half, height: z });
+  }
   // Direction from A to B.
   get u() {
     const d = [this.b[0] - this.a[0], this.b[1] - this.a[1]],
