@@ -2,11 +2,13 @@
 in.
 """
 
+import csv
 import json
 
 import numpy as np
 import pytest
 from lxml import etree
+from plyfile import PlyData
 from shapely.geometry import shape
 
 from terrazza.core.geometry import rigid
@@ -97,3 +99,61 @@ def test_nothing_drawn_is_said(workspace, tmp_path, form):
     assert entry.state == "failed" and "nothing drawn" in entry.message
     entry = perform(*job, f"deliver.{form}", drawings=[7])
     assert entry.state == "failed" and "no drawing 7" in entry.message
+
+
+@pytest.mark.parametrize("ending", ["dxf", "xml", "geojson"])
+def test_what_was_written_is_brought_in_as_a_drawing(drawn, tmp_path, ending):
+    operation = {"dxf": "dxf", "xml": "landxml", "geojson": "geojson"}[ending]
+    path = str(tmp_path / f"job.{ending}")
+    must(*drawn, f"deliver.{operation}", path=path)
+    before = drawn_lines(opened(*drawn))
+    figures = must(*drawn, "draw.bring", path=path, name="Again")
+    job = opened(*drawn)
+    mine = job.get("drawing", figures["drawing"])
+    assert mine["name"] == "Again" and figures["lines"] == len(mine["lines"]) == len(before)
+    lengths = lambda lines: sorted(
+        np.linalg.norm(np.diff(np.r_[v, v[:1]] if c else v, axis=0), axis=1).sum() for v, c in lines
+    )
+    again = [(rigid.apply(job.frame, np.array(v["vertices"])), v["closed"]) for v in mine["lines"]]
+    assert lengths(again) == pytest.approx(lengths(before), abs=0.002)
+    assert figures["surfaces"] == (ending == "xml") and not figures["doubt"]
+    if ending == "xml":
+        for what in ("vertices", "triangles"):
+            made, kept = (job.array(f"surface-{k}-{what}") for k in (figures["surface"], 1))
+            assert np.allclose(made, kept, atol=1e-4)
+    must(*drawn, "draw.line", at=[[0, 0, 0], [1, 0, 0]], drawing=figures["drawing"])
+
+
+def test_a_surface_as_ply_is_read_by_others_and_brought_in(drawn, tmp_path):
+    path = str(tmp_path / "ground.ply")
+    figures = must(*drawn, "surface.ground", classes=[0], cell=0.4, scans=[1], path=path)
+    job, other = opened(*drawn), PlyData.read(path)
+    vertices = job.array(f"surface-{figures['surface']}-vertices")
+    assert np.allclose(np.stack([other["vertex"][a] for a in "xyz"], 1), vertices, atol=6e-5)
+    corners = np.stack(list(other["face"]["vertex_indices"]))
+    assert np.array_equal(corners, job.array(f"surface-{figures['surface']}-triangles"))
+    brought = must(*drawn, "draw.bring", path=path)
+    assert brought["surfaces"] == 1 and brought["lines"] == 0
+    assert must(*drawn, "surface.deviation", against=str(brought["surface"]), reach=0.02)["within"] > 0.7
+
+
+def test_vertices_in_a_table_and_what_cannot_be_brought_in(drawn, tmp_path):
+    figures = must(*drawn, "deliver.csv", path=str(tmp_path / "lines.csv"))
+    rows = list(csv.reader((tmp_path / "lines.csv").read_text("utf-8-sig").splitlines()))
+    wanted = np.concatenate([v for v, _ in drawn_lines(opened(*drawn))])
+    assert np.allclose([[float(c) for c in r[4:]] for r in rows[1:]], wanted, atol=6e-5)
+    assert figures["rows"] == len(wanted) and {r[1] for r in rows[1:]} == {"WALLS", "SECTION"}
+    far = {"type": "LineString", "coordinates": [[9e5, 9e5, 1], [9e5, 9e5 + 1, 1]]}
+    path = tmp_path / "far.geojson"
+    path.write_text(
+        json.dumps(
+            {
+                "type": "FeatureCollection",
+                "features": [{"type": "Feature", "properties": {}, "geometry": far}],
+            }
+        )
+    )
+    assert "another frame" in must(*drawn, "draw.bring", path=str(path))["doubt"][0]
+    path.write_text(json.dumps({"type": "FeatureCollection", "features": []}))
+    entry = perform(*drawn, "draw.bring", path=str(path))
+    assert entry.state == "failed" and "no lines" in entry.message

@@ -58,6 +58,8 @@ SMALL = TABLE | {
     "deliver.dxf",
     "draw.rename",
     "draw.plan_slabs",
+    "draw.bring",
+    "deliver.csv",
     "draw.plane_slab",
     "draw.section",
     "draw.sections",
@@ -204,6 +206,8 @@ CASES = {
     "table.notation": {},
     "table.take_away": {"kind": "box", "number": 1},
     "table.rename": {"kind": "box", "number": 1, "name": "B"},
+    "draw.bring": {"path": "SHAPES"},
+    "deliver.csv": {},
     "deliver.photos": {"scans": [1]},
     "deliver.views": {"scans": [1], "stops": False},
     "deliver.paths": {},
@@ -238,12 +242,18 @@ def params_of(operation, job, field, folder):
         scenes.write_room(folder / "room.e57", posed=True, rows=60, columns=140)
     if operation == "import.add_photo":
         Image.new("RGB", (64, 32), "olive").save(folder / "pano.png")
+    if operation == "draw.bring":
+        shape = {"type": "LineString", "coordinates": [[0, 0, 1], [1, 0, 1]]}
+        feature = {"type": "Feature", "properties": {}, "geometry": shape}
+        whole = {"type": "FeatureCollection", "features": [feature]}
+        (folder / "lines.geojson").write_text(json.dumps(whole))
     if operation == "draw.layers":
         (folder / "layers.csv").write_text("layer,for\nA,WALLS\n")
     text = (
         json.dumps(CASES[operation])
         .replace("LAYERS", str(folder / "layers.csv"))
         .replace("ROOM", str(folder / "room.e57"))
+        .replace("SHAPES", str(folder / "lines.geojson"))
         .replace("PANORAMA", str(folder / "pano.png"))
         .replace("PATH", str(folder / "path.txt"))
         .replace("WALK", str(folder / "walk.txt"))

@@ -56,7 +56,7 @@ class GroundSurfaceParams(Params):
     )
     name: str = field("Name", "", max_length=100)
     path: str = field(
-        "File", "", role="write", help="LandXML (.xml), DXF 3D faces (.dxf) or OBJ; empty: none yet."
+        "File", "", role="write", help="LandXML (.xml), DXF 3D faces (.dxf), OBJ or PLY; empty: none yet."
     )
     scans: list[int] = scans_field("Empty: all placed scans.")
 
