@@ -2,11 +2,14 @@
 
 import numpy as np
 
-from terrazza.core.geometry import planes, rigid
+from terrazza.core.geometry import rigid
 from terrazza.errors import ParamsError
+from terrazza.later import later
 from terrazza.operations.pieces.stations import has_station
 from terrazza.operations.spine.base import Params, Triple, field
 from terrazza.operations.spine.job import Job
+
+planes = later("terrazza.core.geometry.planes")
 
 LEVEL = 0.95  # of a normal upwards, from which on a plane is level: east lies to the right
 
