@@ -1,7 +1,9 @@
 // Every table of figures can be copied as CSV.
 const cell = (td) => {
   const copy = td.cloneNode(true);
-  copy.querySelectorAll("details, button.plain.link:not([data-figure]), select, img, .copy").forEach((n) => n.remove());
+  copy
+    .querySelectorAll("details, button.plain.link:not([data-figure]), select, img, .copy")
+    .forEach((n) => n.remove());
   copy.querySelectorAll("input").forEach((n) => n.replaceWith(n.value));
   copy.querySelectorAll("small").forEach((n) => n.prepend(" "));
   let text = copy.textContent
