@@ -7,9 +7,10 @@ import pytest
 
 from terrazza.db import queries
 from terrazza.db.models import Entry
-from terrazza.operations.spine import fieldbook, following
+from terrazza.operations.spine import course, fieldbook, following
 from terrazza.operations.spine.base import all_operations, find
 from terrazza.operations.spine.reach import PAGE
+from terrazza.operations.spine.recipe import Recipe
 from terrazza.work.queue import Queue
 from terrazza.work.runner import run_entry
 from tests import scenes
@@ -58,6 +59,18 @@ def test_the_adjustment_follows_once_what_the_page_asked_for_and_undo_is_not_und
     assert last(row).state == "done" and following.follow(row) is None
     fieldbook.undo(last(row))
     assert following.follow(row) is None, "what was undone comes back by itself"
+
+
+def test_nothing_comes_between_the_steps_of_a_recipe(adjusted):
+    workspace, row = adjusted
+    taking(row, 1.0)
+    steps = [{"operation": "register.tie", "params": {"a": 1, "b": 3, "on": on}} for on in (False, True)]
+    course.begin(row, Recipe(title="Ties", steps=steps), PAGE, inputs=[], folders=[], out="")
+    while (entry := course.advance(row)) is not None:
+        run_entry(workspace, entry)
+        if not course.told(row)["state"] == "done":
+            assert following.follow(row) is None
+    assert [e.operation for e in queries.done_entries(row)][-2:] == ["register.tie"] * 2
 
 
 @pytest.mark.parametrize(

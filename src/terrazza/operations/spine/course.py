@@ -81,6 +81,15 @@ def advance(row: Row) -> Entry | None:
         return entry
 
 
+def under_way(row: Row) -> bool:
+    """Whether a recipe runs on a job, or goes on by itself."""
+    course = _of(row)
+    if course is None or course["over"]:
+        return False
+    number, state = _standing(row, course)
+    return not number or state in {"queued", "running", "done"}
+
+
 def resume(row: Row, recipe: Recipe | None = None, who: str = "") -> None:
     """Let a run that broke off, or that a verdict stopped, go on with the first step that is not done, as
     ``who`` if that is another now.

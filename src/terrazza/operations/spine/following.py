@@ -3,6 +3,7 @@
 from terrazza.db import queries
 from terrazza.db.models import Change, Entry, database
 from terrazza.db.models import Job as Row
+from terrazza.operations.spine import course
 from terrazza.operations.spine.base import find, known
 from terrazza.operations.spine.fieldbook import enter
 from terrazza.operations.spine.reach import PAGE
@@ -23,6 +24,8 @@ def follow(row: Row) -> Entry | None:
             return None
         name = find(last.operation).then
         if not name or not Change.select().where(Change.entry == last).exists():
+            return None
+        if course.under_way(row):  # its steps say what is adjusted, and when
             return None
         busy = Entry.select().where(Entry.job == row, Entry.state.in_(["queued", "running"])).exists()
         if busy or find(name).expected(queries.last_entries(row.id)) > SHORT:
