@@ -97,7 +97,7 @@ def measured(points: np.ndarray, at: np.ndarray, normal: np.ndarray, viewer: np.
         across, up = planes.along(normal)
         up = up if up[2] > 0 else -up
         cell = np.stack([np.floor((near - at) @ axis / edge).astype(np.int64) for axis in (up, across)], 1)
-        mine = _joined_to(cell, np.zeros(2, np.int64))
+        mine = _joined(cell)
         near, cell = near[mine], cell[mine]
         if len(near) < 10 * FEWEST:
             return None
@@ -156,9 +156,9 @@ def _evened(mean: np.ndarray, there: np.ndarray, many: np.ndarray | float = 1.0)
     )
 
 
-def _joined_to(cell: np.ndarray, wanted: np.ndarray) -> np.ndarray:
-    """Mask of the points whose cells (n, 2), filled ones only, hang together with the one nearest to a
-    ``wanted`` cell.
+def _joined(cell: np.ndarray) -> np.ndarray:
+    """Mask of the points whose cells (n, 2), filled ones only, hang together with the one nearest to the
+    touched place (0, 0).
     """
     if not len(cell):
         return np.zeros(0, bool)
@@ -170,7 +170,7 @@ def _joined_to(cell: np.ndarray, wanted: np.ndarray) -> np.ndarray:
     filled = np.argwhere(labels)
     if not len(filled):
         return np.zeros(len(cell), bool)
-    nearest = filled[np.abs(filled + first - wanted).sum(1).argmin()]
+    nearest = filled[np.abs(filled + first).sum(1).argmin()]
     return labels.ravel()[code] == labels[tuple(nearest)]
 
 

@@ -15,22 +15,11 @@ from terrazza.operations.pieces.surfaces import CloudPiece
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
+paths = later("terrazza.core.walks.path")
 seen_once = later("terrazza.core.clean.seen_once")
 
 MARGIN = 0.3  # m around a tile, at least
 PART = 16  # of the points that may be in memory, a tile: for each go its neighbours
-
-
-@dataclass(frozen=True)
-class Way:
-    """Where a walk was: times (k,) s, rising, and places (k, 3) m in its own frame."""
-
-    times: np.ndarray
-    places: np.ndarray
-
-    def at(self, when: np.ndarray) -> np.ndarray:
-        """(n, 3) m at some times (n,)."""
-        return np.stack([np.interp(when, self.times, one) for one in self.places.T], 1)
 
 
 @dataclass(frozen=True)
@@ -40,7 +29,7 @@ class Tile:
     """
 
     piece: CloudPiece
-    way: Way
+    way: "paths.Path"
     low: np.ndarray
     high: np.ndarray
     margin: float
@@ -48,16 +37,16 @@ class Tile:
     path: str
 
 
-def way_of(job: Job, scan: Scan) -> Way | None:
+def way_of(job: Job, scan: Scan) -> "paths.Path | None":
     """The way of a walk by its path; None for what is no walk."""
     path = job.array(f"path-{scan.id}")
     if path is None or not job.get("walk", scan.id) or not job.cloud(scan.id).has("time"):
         return None
-    return Way(path[:, 0], path[:, 1:4])
+    return paths.Path(path[:, 0], path[:, 1:4], path[:, 4])
 
 
 def judge(
-    job: Job, ways: dict[int, Way], strength: float, folder: str, progress: Progress
+    job: Job, ways: dict[int, "paths.Path"], strength: float, folder: str, progress: Progress
 ) -> dict[int, tuple]:
     """For each walk what ``between`` needs: the files of its unsure points and of its surfaces, its way and
     the strength.

@@ -10,7 +10,7 @@ from terrazza.errors import InputError, ParamsError
 from terrazza.later import later
 from terrazza.operations.clean.filtering import Filter, within_field
 from terrazza.operations.pieces import reading
-from terrazza.operations.spine.base import Params, Triple, field, operation, scans_field
+from terrazza.operations.spine.base import Params, Triple, field, operation, scans_field, touched_field
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.table.touch import patch
 from terrazza.store.cloud import Cloud
@@ -27,14 +27,9 @@ class SurfaceParams(Params):
     scans: list[int] = scans_field("Empty: all placed scans.")
     within: str = within_field()
     kind: Literal["plane", "sphere", "cylinder", "file"] = field("Surface", "plane")
-    patches: list[Triple] = field(
-        "Touched points",
-        list,
-        unit="m",
-        widget="touched",
+    patches: list[Triple] = touched_field(
         help="E, N, H (or in the job frame): one or more of a plane or a sphere, two or more along a "
-        "cylinder; a vault that bends is followed from one to the next.",
-        max_length=500,
+        "cylinder; a vault that bends is followed from one to the next."
     )
     path: str = field(
         "File", "", role="read", help="With “file”: a surface of triangles (DXF, LandXML, OBJ, STL or PLY)."

@@ -11,6 +11,7 @@ from terrazza.operations.pieces import reading, sights
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
+from terrazza.operations.surface.ground import put_surface
 
 FAR = 1000.0  # m from all scans, beyond which a file is likely in another frame or unit
 
@@ -60,9 +61,8 @@ class Bring(Operation):
         for mesh in found.meshes:
             figures["surface"] = number = job.next_number("surface")
             told = {"name": mesh.name or name, "points": len(mesh.vertices), "error": 0.0}
-            job.put("surface", number, told | {"sigma": 0.0, "cell": 0.0})
-            job.write_array(f"surface-{number}-vertices", np.asarray(mesh.vertices, float))
-            job.write_array(f"surface-{number}-triangles", np.asarray(mesh.triangles, np.int32))
+            told |= {"sigma": 0.0, "cell": 0.0}
+            put_surface(job, number, told, np.asarray(mesh.vertices, float), np.asarray(mesh.triangles))
         length = sum(r["length"] for r in rows) if lines else 0.0
         parts = [f"{len(lines)} lines, {Notation.of(job).length(length)}"] if lines else []
         parts += [f"{len(found.meshes)} surface{'s' * (len(found.meshes) != 1)}"] if found.meshes else []

@@ -6,7 +6,7 @@ from terrazza.core.geometry import rigid
 from terrazza.errors import ParamsError
 from terrazza.later import later
 from terrazza.operations.pieces.stations import has_station
-from terrazza.operations.spine.base import Params, Triple, field
+from terrazza.operations.spine.base import Params, Triple, field, touched_field
 from terrazza.operations.spine.job import Job
 
 planes = later("terrazza.core.geometry.planes")
@@ -21,13 +21,8 @@ class FacingParams(Params):
         max_length=2,
         help="[[E, N], [E, N]]: it stands on this line, the first place to the left.",
     )
-    patches: list[Triple] = field(
-        "Touched points",
-        list,
-        unit="m",
-        widget="touched",
-        max_length=500,
-        help="Instead: three or more of a free plane, E, N, H (or in the job frame).",
+    patches: list[Triple] = touched_field(
+        help="Instead: three or more of a free plane, E, N, H (or in the job frame)."
     )
 
 

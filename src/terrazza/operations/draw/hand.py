@@ -61,7 +61,11 @@ def found(job: Job, number: int, line: int) -> tuple[dict, dict]:
 
 def put_lines(job: Job, number: int, drawing: dict, line: int, instead: list[dict]) -> None:
     """Put lines in the place of one; a drawing without lines and texts goes."""
-    lines = [*drawing["lines"][: line - 1], *instead, *drawing["lines"][line:]]
+    put_all(job, number, drawing, [*drawing["lines"][: line - 1], *instead, *drawing["lines"][line:]])
+
+
+def put_all(job: Job, number: int, drawing: dict, lines: list[dict]) -> None:
+    """Give a drawing other lines; one without lines and texts goes."""
     job.put("drawing", number, drawing | {"lines": lines} if lines or drawing.get("texts") else None)
 
 

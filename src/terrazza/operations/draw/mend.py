@@ -8,7 +8,7 @@ import numpy as np
 from terrazza.core.progress import Progress
 from terrazza.errors import ParamsError
 from terrazza.later import later
-from terrazza.operations.draw.hand import changed, found, need_places, places, put_lines
+from terrazza.operations.draw.hand import changed, found, need_places, places, put_all, put_lines
 from terrazza.operations.spine.base import Figures, Operation, Params, Triple, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
@@ -108,20 +108,28 @@ class Reshape(Operation):
             numbers = set(range(1, len(drawing["lines"]) + 1))
         if len(numbers) > 1 and params.how in ALONE:
             raise ParamsError(f"draw.reshape: {params.how} is done to one line.", "Leave the others out.")
-        made = 0
-        for number in sorted(numbers, reverse=True):  # those before keep their places
-            _, one = found(job, params.drawing, number)
-            try:
-                lines, says = _SHAPES[params.how](job, params, one)
-            except ValueError as error:
-                wrong = f"draw.reshape, {one['name']}: {error}."
-                raise ParamsError(wrong, "Choose another way, or other corners.") from error
-            put_lines(job, params.drawing, job.get("drawing", params.drawing), number, lines)
-            made += len(lines)
-        if params.how == "join":  # the other has become part of it
-            put_lines(job, params.drawing, job.get("drawing", params.drawing), params.other, [])
+        for number in numbers:
+            found(job, params.drawing, number)
+        lines, made, says = [], 0, ""
+        for number, one in enumerate(drawing["lines"], 1):
+            if number in numbers:
+                instead, told = _reshaped(job, params, one)
+                lines += instead
+                made, says = made + len(instead), says or told
+            elif params.how != "join" or number != params.other:  # the other has become part of the line
+                lines.append(one)
+        put_all(job, params.drawing, drawing, lines)
         which = line["name"] if len(numbers) == 1 else f"{len(numbers)} lines, the first"
         return {"says": f"{which} {says}", "lines": made}
+
+
+def _reshaped(job: Job, params: ReshapeParams, line: dict) -> tuple[list[dict], str]:
+    """What takes a line's place, and what is said of it."""
+    try:
+        return _SHAPES[params.how](job, params, line)
+    except ValueError as error:
+        wrong = f"draw.reshape, {line['name']}: {error}."
+        raise ParamsError(wrong, "Choose another way, or other corners.") from error
 
 
 def _parallel(job: Job, params: ReshapeParams, line: dict):

@@ -59,6 +59,12 @@ def scans_field(help: str = "Empty: all scans.") -> Any:
     return field("Scans", list, help=help, widget="scans")
 
 
+def touched_field(title: str = "Touched points", *, help: str, **more: Any) -> Any:
+    """Places (E, N, H) that are touched in a view; none where it is not ``min_length`` of them."""
+    default = () if "min_length" in more else (list,)
+    return field(title, *default, unit="m", help=help, widget="touched", **{"max_length": 500} | more)
+
+
 class Operation:
     """Base of all operations.
 

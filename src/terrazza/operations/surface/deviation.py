@@ -8,7 +8,16 @@ from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations.clean.surface import SurfaceParams, found
 from terrazza.operations.pieces import portions
-from terrazza.operations.spine.base import Figures, Operation, Params, Triple, field, operation, scans_field
+from terrazza.operations.spine.base import (
+    Figures,
+    Operation,
+    Params,
+    Triple,
+    field,
+    operation,
+    scans_field,
+    touched_field,
+)
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 from terrazza.operations.surface.ground import surface_of
@@ -41,13 +50,8 @@ class DeviationParams(Params):
         help="What lies farther off is not judged: it is something else.",
     )
     tolerance: float = field("Tolerance", 0.01, unit="m", gt=0, le=100, help="What is nearer is within it.")
-    patches: list[Triple] = field(
-        "Touched points",
-        list,
-        unit="m",
-        widget="touched",
-        help="Of a plane, sphere or cylinder: E, N, H (or in the job frame), as for the surface filter.",
-        max_length=500,
+    patches: list[Triple] = touched_field(
+        help="Of a plane, sphere or cylinder: E, N, H (or in the job frame), as for the surface filter."
     )
     scans: list[int] = scans_field("Empty: all placed scans.")
 

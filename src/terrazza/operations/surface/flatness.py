@@ -9,7 +9,16 @@ from terrazza.operations.clean.surface import SurfaceParams, found
 from terrazza.operations.deliver.listing import listed_rows
 from terrazza.operations.draw.slab import box_points
 from terrazza.operations.pieces.stations import has_station
-from terrazza.operations.spine.base import Figures, Operation, Params, Triple, field, operation, scans_field
+from terrazza.operations.spine.base import (
+    Figures,
+    Operation,
+    Params,
+    Triple,
+    field,
+    operation,
+    scans_field,
+    touched_field,
+)
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
@@ -22,13 +31,8 @@ SEEN = 0.7  # share of a surface's rectangle that points show, below which it is
 
 
 class FlatnessParams(Params):
-    at: list[Triple] = field(
-        "Touched points",
-        unit="m",
-        widget="touched",
-        min_length=1,
-        max_length=500,
-        help="One on each wall, floor or ceiling: E, N, H (or in the job frame).",
+    at: list[Triple] = touched_field(
+        help="One on each wall, floor or ceiling: E, N, H (or in the job frame).", min_length=1
     )
     reach: float = field("Reach", 5.0, unit="m", ge=0.2, le=100, help="How far about each it is followed.")
     straightedge: float = field("Straightedge", 2.0, unit="m", ge=0.1, le=20)

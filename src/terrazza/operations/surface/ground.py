@@ -98,9 +98,7 @@ class GroundSurface(Operation):
         number = job.next_number("surface")
         name, size = params.name or f"Ground {number}", made.areas()
         record = {"name": name, "points": len(xyz), "error": params.error, "sigma": made.sigma, "cell": cell}
-        job.put("surface", number, record)
-        job.write_array(f"surface-{number}-vertices", vertices)
-        job.write_array(f"surface-{number}-triangles", made.triangles.astype(np.int32))
+        put_surface(job, number, record, vertices, made.triangles)
         if lines is not None:
             job.write_array(f"surface-{number}-kept", _rows(lines, made, origin))
         figures = {
@@ -121,6 +119,13 @@ class GroundSurface(Operation):
             job.deliver(path, format="surface", triangles=len(made.triangles))
             figures["path"] = path
         return figures
+
+
+def put_surface(job: Job, number: int, record: dict, vertices: np.ndarray, triangles: np.ndarray) -> None:
+    """Keep a surface: vertices (n, 3) m in the grid (or job frame) and triangles (m, 3) of their indices."""
+    job.put("surface", number, record)
+    job.write_array(f"surface-{number}-vertices", vertices)
+    job.write_array(f"surface-{number}-triangles", triangles.astype(np.int32))
 
 
 def _kept(job: Job, params: GroundSurfaceParams, origin: np.ndarray, found):

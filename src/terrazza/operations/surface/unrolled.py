@@ -12,7 +12,16 @@ from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations.clean.surface import SurfaceParams, found
 from terrazza.operations.pieces.surfaces import CloudPiece
-from terrazza.operations.spine.base import Figures, Operation, Params, Triple, field, operation, scans_field
+from terrazza.operations.spine.base import (
+    Figures,
+    Operation,
+    Params,
+    Triple,
+    field,
+    operation,
+    scans_field,
+    touched_field,
+)
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
@@ -26,23 +35,11 @@ BARE = 0.3  # share of the pixels that points show, below which it is told
 
 
 class UnrolledParams(Params):
-    patches: list[Triple] = field(
-        "Touched points",
-        list,
-        unit="m",
-        widget="touched",
-        blank="none",
-        max_length=500,
-        help="On the lining, as for the surface filter: E, N, H (or in the job frame).",
+    patches: list[Triple] = touched_field(
+        help="On the lining, as for the surface filter: E, N, H (or in the job frame).", blank="none"
     )
-    axis: list[Triple] = field(
-        "Axis of the design",
-        list,
-        unit="m",
-        widget="touched",
-        blank="none",
-        max_length=10_000,
-        help="Instead: its places, E, N, H.",
+    axis: list[Triple] = touched_field(
+        "Axis of the design", help="Instead: its places, E, N, H.", blank="none", max_length=10_000
     )
     radius: float = field("Radius of the design", 0.0, unit="m", ge=0, le=1000, help="With an axis.")
     what: Literal["deviation", "intensity"] = field("Picture", "deviation")

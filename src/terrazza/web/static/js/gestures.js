@@ -35,6 +35,9 @@ export async function take(app, view, px, py) {
   return point;
 }
 
+// A place of the scene in the grid.
+export const toGrid = (app, p) => p.map((v, k) => v + app.cloud.data.origin[k]);
+
 // Grid coordinates back into the job frame (frame is rigid: its transpose turns back).
 export function toJob(app, p) {
   const f = app.cloud.data.frame,

@@ -1,11 +1,10 @@
 // Break lines along a thing: its corners touched once in order across it, or its first corner where it is like one drawn before.
-import { button, link, send, show, take } from "../gestures.js";
+import { button, link, send, show, take, toGrid } from "../gestures.js";
 import { gripped } from "../marks.js";
 import { html } from "../text.js";
 
 const hand = { places: [], wrong: "", like: "", names: "" }; // places in the scene
 const fresh = () => Object.assign(hand, { places: [], wrong: "", names: "" });
-const inGrid = (app, p) => p.map((v, k) => v + app.cloud.data.origin[k]);
 
 // Corners [[across, up], …] about the first, and the direction along (degrees) that has the last to its left or, to its right, below 0.
 export function shape(places) {
@@ -61,7 +60,7 @@ function act(app, what) {
 }
 
 function follow(app) {
-  const at = JSON.stringify([inGrid(app, hand.places[0])]);
+  const at = JSON.stringify([toGrid(app, hand.places[0])]);
   if (hand.like) {
     send(app, "draw.break_lines", { at, like: hand.like });
     return true;

@@ -1,5 +1,5 @@
 // Lines, areas, arcs and dimensions by hand: places touched on points or on drawn lines, or typed; kept in a drawing, or given a class.
-import { button, link, send, show, take } from "../gestures.js";
+import { button, link, send, show, take, toGrid } from "../gestures.js";
 import { gripped } from "../marks.js";
 import { metres, said } from "../notation.js";
 import { snapped } from "../snap.js";
@@ -8,7 +8,7 @@ import { html } from "../text.js";
 const DEGREE = Math.PI / 180;
 const hand = { places: [], wrong: "", landed: "" }; // places in the scene
 
-const inGrid = (app) => hand.places.map((p) => p.map((v, k) => v + app.cloud.data.origin[k]));
+const inGrid = (app) => hand.places.map((p) => toGrid(app, p));
 const number = (id) => Number.parseFloat(document.getElementById(id)?.value);
 
 // What the last side measures.

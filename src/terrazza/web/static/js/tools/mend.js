@@ -1,5 +1,5 @@
 // Drawn lines changed by hand: touched to take them up, corners dragged, put in and taken out, and the shape as a whole.
-import { button, link, send, show } from "../gestures.js";
+import { button, link, send, show, toGrid } from "../gestures.js";
 import { gripped } from "../marks.js";
 import { metres } from "../notation.js";
 import { exact } from "../picking.js";
@@ -30,7 +30,7 @@ const fresh = () =>
   });
 
 const drawn = (app) => app.cloud.data.drawings.find((d) => d.id === hand.drawing)?.lines[hand.line - 1];
-const grid = (app) => hand.at.map((p) => p.map((v, k) => v + app.cloud.data.origin[k]));
+const grid = (app) => hand.at.map((p) => toGrid(app, p));
 const value = (id) => Number.parseFloat(document.getElementById(id)?.value);
 const close = (view, place, at) => {
   const p = view.toPixel?.(place);
