@@ -97,6 +97,7 @@ export function wireSheets(app, toStep) {
     const slug = e.detail.requestConfig?.elt?.dataset?.step;
     if (e.detail.target.id === "sheet" && slug && slug !== step()) {
       document.body.dataset.step = slug;
+      e.detail.target.scrollTop = 0; // another step begins at its top, wherever the one before was left
       document.title = document.title.replace(/· \w+ ·/, `· ${slug} ·`);
       refreshTerraces();
       toStep(slug);
