@@ -401,3 +401,18 @@ def test_a_touch_on_paint_asks_for_marks_like_it(page, served):
     at = np.array(entry.params["at"])
     assert entry.operation == "draw.paint" and np.hypot(*(at[:2] - place[:2] - [2, 0])) < 0.3
     assert entry.state == "done" or "Nothing painted" in entry.message or "ground" in entry.message
+
+
+def test_a_missed_target_is_touched_from_its_station_and_named(page, served):
+    visit(page, served, "georeference")
+    page.keyboard.press("g")
+    page.wait_for_selector("#station[data-state=idle]")
+    number, scan = served.last_number(), page.evaluate("terrazza.station.about.scan")
+    page.keyboard.press("o")
+    page.mouse.click(*middle(page, "station"))
+    page.fill("#target-name", "Spigolo è")
+    page.click("#action [data-do=take]")
+    ended(page, number + 1)
+    target = next(t for t in served.opened().facts("target").values() if t.get("name") == "Spigolo è")
+    assert target["scan"] == scan and target["by_hand"] and 0 < target["sigma"] < 0.1
+    page.wait_for_selector("input[name=name][value='Spigolo è']", state="attached")

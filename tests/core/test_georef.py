@@ -301,6 +301,14 @@ def test_near_symmetrical_control_is_asked_and_the_next_solution_can_be_had():
     assert np.degrees(rigid.difference(found.pose, other.pose)[1]) == pytest.approx(180, abs=0.1)
     with pytest.raises(ParamsError, match="2 placements"):
         decided(site=site, heights=np.zeros(8), solution=3)
+    turned = [""] * 8  # names on targets settle it, either way
+    for i, k in other.pairs[:2]:
+        turned[k] = f"C{i + 1}"
+    told, _, says = decided(site=site, heights=np.zeros(8), called=turned)
+    assert dict(told.pairs) == dict(other.pairs) and not says.doubt
+    turned[dict(other.pairs)[0]], turned[dict(other.pairs)[1]] = "C2", "C1"
+    says = decided(site=site, heights=np.zeros(8), called=turned)[2]
+    assert sum("exchanged" in d for d in says.doubt) == 2
 
 
 def test_tilt_from_a_wrong_height_of_few_points_is_doubted():

@@ -2,8 +2,9 @@
 
 import numpy as np
 import pytest
+from scipy.spatial import cKDTree
 
-from terrazza.core.register import discs, spheres, targets
+from terrazza.core.register import discs, sharp, spheres, targets
 from terrazza.core.register.sighted import Grid
 from tests import boards
 
@@ -98,3 +99,57 @@ def test_discs_are_found_on_walls_and_floor_and_nothing_else_is_one(sighted):
         off = t.centre - true[k] - t.normal * (t.normal @ (t.centre - true[k]))
         assert np.linalg.norm(off) < min(0.0015, 5 * t.sigma) and abs(t.edge / 2 - hung[k][3]) < 0.004
     assert len({int(np.argmin([np.linalg.norm(t.centre - at) for at in true])) for t in got}) == len(got)
+
+
+def things_touched(seed=203, step=np.radians(0.22)):
+    """(kind, true place, across, touched point, step in m, what is near) of what a simulated room shows."""
+    rng = np.random.default_rng(seed)
+    size, place, hung = boards.room(rng)
+    round_ones = boards.hung_discs(rng, size, hung)
+    _, _, xyz, light = boards.scan(rng, size, place, hung, 0.0, step, round_ones)
+    tree = cKDTree(xyz)
+    on = lambda axis, side, c: np.insert(c, axis, size[axis] if side else 0.0) - place
+    wanted = [("checkerboard", on(a, s, c), 0.1 * edge) for a, s, c, _, edge in hung]
+    wanted += [("disc", on(a, s, c), 0.2 * radius) for a, s, c, radius, _ in round_ones]
+    wanted += [("corner", size * [(k >> j) & 1 for j in range(3)] - place, None) for k in range(8)]
+    for kind, at, off in wanted:
+        far = float(np.linalg.norm(at)) * step
+        if off is None or off > {"checkerboard": 0.1 * 7, "disc": 0.2 * 4.5}[kind] * far:
+            touch = xyz[tree.query(at + rng.normal(0, min(off or far, 1.5 * far), 3))[1]]
+            near = tree.query_ball_point(touch, sharp.REACH)
+            yield kind, at, touch, far, sharp.about(xyz[near], light[near], touch)
+
+
+def test_what_is_touched_is_placed_finer_than_the_points_lie_apart():
+    kinds, ratios = [], []
+    for kind, at, touch, far, near in things_touched():
+        found = sharp.sharpen(near, touch)
+        kinds.append((kind, found.kind))
+        if found.kind == kind:
+            off = np.linalg.norm(found.centre - at)
+            assert off < max(0.0015, 0.35 * far), (kind, off, far)
+            ratios.append(off**2 / 2 / found.sigma**2)
+    right = sum(a == b for a, b in kinds)
+    assert len(kinds) >= 14 and right >= 0.8 * len(kinds), kinds
+    assert 0.05 < np.mean(ratios) < 9  # pixels along an edge are not independent of each other
+
+
+def test_edges_walls_and_too_few_points_are_told_as_what_they_are():
+    rng = np.random.default_rng(3)
+    flat = lambda n: np.c_[rng.uniform(-0.3, 0.3, (n, 2)), np.zeros(n)]
+    grey = lambda p: np.full(len(p), 500.0) + rng.normal(0, 5, len(p))
+    at = np.array([4.0, 1.0, -1.0])
+    wall, floor = flat(6000) + rng.normal(0, 0.001, (6000, 3)), flat(6000)[:, [0, 2, 1]]
+    floor = floor[floor[:, 2] > 0] + rng.normal(0, 0.001, (int((floor[:, 2] > 0).sum()), 3))
+    half = wall[wall[:, 1] > 0]
+    both = np.concatenate([half, floor]) + at
+    edge = sharp.sharpen(sharp.about(both, grey(both), at), at + [0.004, 0.006, 0.002])
+    assert edge.kind == "edge" and np.linalg.norm((edge.centre - at)[1:]) < min(0.001, 4 * edge.sigma)
+    assert abs(edge.centre[0] - at[0] - 0.004) < 0.002  # along it, where it was touched
+    plain = sharp.sharpen(sharp.about(wall + at, grey(wall), at), at)
+    assert plain.kind == "point" and np.array_equal(plain.centre, at) and 0.001 < plain.sigma < 0.02
+    drawn = np.where((wall[:, 0] > 0.01) & (wall[:, 1] > -0.02), 900.0, 200.0) + rng.normal(0, 5, len(wall))
+    corner = sharp.sharpen(sharp.about(wall + at, drawn, at), at)
+    off = np.linalg.norm(corner.centre - at - [0.01, -0.02, 0])
+    assert corner.kind == "drawn corner" and off < min(0.008, 4 * corner.sigma)  # of 8 mm between points
+    assert sharp.sharpen(sharp.about(wall[:3] + at, grey(wall[:3]), at), at).kind == "point"

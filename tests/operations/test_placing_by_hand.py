@@ -6,6 +6,7 @@ import pytest
 from terrazza.core.geometry import rigid
 from terrazza.core.register import like_points
 from terrazza.db import queries
+from terrazza.operations.georeference.sightings import places
 from terrazza.operations.spine import fieldbook
 from tests.run import must, opened, perform
 from tests.scenes import room_job, room_poses, write_room
@@ -198,3 +199,33 @@ def test_another_job_has_to_be_there(workspace, tmp_path, named, says):
     workspace, row = room_job(workspace, tmp_path)
     entry = perform(workspace, row, "import.job", job=named)
     assert entry.state == "failed" and says in entry.message
+
+
+def test_what_is_touched_is_sharpened_and_named(workspace, tmp_path):
+    (workspace, row), poses = room_job(workspace, tmp_path), room_poses()
+    corner = np.array([0.0, 6.0, 1.5])
+    found = []
+    for scan in (1, 2):
+        own = rigid.apply(rigid.inverse(poses[scan - 1]), corner[None])[0]
+        cloud = opened(workspace, row).cloud(scan)
+        near = cloud.at(cloud.in_ball(own, 0.3))
+        x, y, z = near[np.argmin(np.linalg.norm(near - own, axis=1))]
+        figures = must(
+            workspace, row, "georeference.pick_target", scan=scan, x=x, y=y, z=z, name=" Angolo  alto "
+        )
+        assert figures["kind"] == "edge" and 0.3 < figures["sigma_mm"] < 5, figures
+        assert "Only an edge" in figures["doubt"][0] and figures["moved_mm"] > 1
+        off = np.linalg.norm((poses[scan - 1][:3, :3] @ (np.array(figures["centre"]) - own))[:2])
+        assert off < max(0.002, 4 * figures["sigma_mm"] / 1000), off
+        found.append(figures["target"])
+    refused = perform(workspace, row, "georeference.name_target", target=found[0], name="")
+    assert refused.state == "done"
+    must(workspace, row, "georeference.pick_target", scan=1, x=1.0, y=1.0, z=0.5, name="b", refine=False)
+    refused = perform(workspace, row, "georeference.name_target", target=found[0], name="b")
+    assert refused.state == "failed" and "already" in refused.message
+    job = opened(workspace, row)
+    assert (
+        job.get("target", str(found[0]))["name"] == ""
+        and job.get("target", str(found[1]))["name"] == "Angolo alto"
+    )
+    assert next(p for p in places(job) if found[0] in p["targets"])["targets"] == found

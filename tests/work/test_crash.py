@@ -140,6 +140,7 @@ CASES = {
     "register.set_pose": {"scan": 4, "x": 0, "y": 0, "z": 0, "heading_deg": 10},
     "georeference.control": {"control": "CONTROL"},
     "georeference.drop_target": {"target": 1},
+    "georeference.name_target": {"target": 1, "name": "Cancello"},
     "georeference.level": {},
     "georeference.bend": {},
     "georeference.match": {"point": "L1", "target": 1},

@@ -1,5 +1,7 @@
 """A fit to control looked through: readings and rivals, blunders explained, accuracy stated."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from terrazza.core.geometry import rigid
@@ -25,13 +27,15 @@ def decide(
     tolerance: float = 0.03,
     level: bool = True,
     solution: int = 1,
+    called: list[str] | tuple[str, ...] = (),
 ) -> tuple[Matching, Given, Review]:
     """Match a control file to targets, and say what is doubtful about it.
 
     ``columns`` (n, 3) as the file has them and target ``heights`` (n,), m; ``order`` of the columns, None
-    where the file does not say; ``targets`` (m, 3) and ``sigma`` (m,), m, job frame.  StateError where
-    another reading of the file explains clearly more points than the one asked for, and where fewer than
-    three are matched.
+    where the file does not say; ``targets`` (m, 3) and ``sigma`` (m,), m, job frame, ``called`` (m names,
+    empty where a target has none): of placements that explain the points alike, names decide.  StateError
+    where another reading of the file explains clearly more points than the one asked for, and where fewer
+    than three are matched.
     """
     found = match_any_order(columns, heights, targets, [order] if order else None, tolerance, level)
     given, told = Given(names, columns[:, list(found.order)], heights, check), len(found.pairs)
@@ -52,17 +56,12 @@ def decide(
             "Check the column order, the unit and the target heights, or match them by hand.",
         )
     if solution > 1:
-        others = rivals(given.centres, targets, found, tolerance, level)
-        if solution > 1 + len(others):
-            raise ParamsError(
-                f"georeference.control: {1 + len(others)} placement{'s explain' if others else ' explains'} "
-                f"the points; “solution” {solution} is not there.",
-                "Ask for one of them.",
-            )
-        found = Matching(
-            others[solution - 2].pairs, others[solution - 2].rms, found.order, others[solution - 2].pose
-        )
-    says = review(given, targets, sigma, found, tolerance, level)
+        found = _asked_for(solution, found, rivals(given.centres, targets, found, tolerance, level))
+    named, settled = _by_name(names, called), False
+    if named and solution == 1:
+        found, settled = _told_by_names(named, found, rivals(given.centres, targets, found, tolerance, level))
+    says = review(given, targets, sigma, found, tolerance, level, chosen=settled)
+    says.doubt += _exchanged(named, found, given, targets)
     if not order and found.order != (0, 1, 2) and (given.columns[:, :2] < 0).any():
         says.doubt.append(
             f"The file does not say which column is which. It was read as {order_words(found.order)}; as "
@@ -70,6 +69,45 @@ def decide(
             "Give the order of its columns."
         )
     return found, given, says
+
+
+def _asked_for(solution: int, best: Matching, others: list[Matching]) -> Matching:
+    if solution > 1 + len(others):
+        raise ParamsError(
+            f"georeference.control: {1 + len(others)} placement{'s explain' if others else ' explains'} "
+            f"the points; “solution” {solution} is not there.",
+            "Ask for one of them.",
+        )
+    return replace(others[solution - 2], order=best.order)
+
+
+def _by_name(names: list[str], called) -> dict[int, int]:
+    """Target of each control point whose name exactly one target has."""
+    return {
+        i: list(called).index(name) for i, name in enumerate(names) if name and list(called).count(name) == 1
+    }
+
+
+def _told_by_names(named: dict[int, int], best: Matching, others: list[Matching]) -> tuple[Matching, bool]:
+    """The placement that agrees with most names, and whether the others agree with fewer."""
+    right = lambda m: sum(dict(m.pairs).get(i) == k for i, k in named.items())
+    ranked = sorted([best, *others], key=right, reverse=True)  # the best comes first of those alike
+    if right(ranked[0]) == right(best):
+        return best, bool(others) and all(right(o) < right(best) for o in others)
+    return replace(ranked[0], order=best.order), right(ranked[0]) > right(ranked[1])
+
+
+def _exchanged(named: dict[int, int], found: Matching, given: "Given", targets: np.ndarray) -> list[str]:
+    """A doubt for each point whose target of the same name lies elsewhere."""
+    matched, out = dict(found.pairs), []
+    for i, k in named.items():
+        if matched.get(i) != k and found.pose is not None:
+            off = float(np.linalg.norm(rigid.apply(found.pose, targets[k][None])[0] - given.centres[i]))
+            out.append(
+                f"{given.names[i]}: the target of this name lies {off:.2f} m from where the other points put "
+                "it. Are names exchanged, or is the point wrong?"
+            )
+    return out
 
 
 def review(

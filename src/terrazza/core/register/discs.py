@@ -8,7 +8,7 @@ from scipy import ndimage
 from scipy.optimize import least_squares
 
 from terrazza.core.geometry import planes
-from terrazza.core.register.sighted import Grid, Target
+from terrazza.core.register.sighted import Grid, Nearby, Target
 
 RADII = (0.025, 0.032, 0.041, 0.052, 0.067, 0.086, 0.11, 0.14, 0.18)  # m: a ladder of 1.28
 RING = 16
@@ -119,7 +119,7 @@ def discs(grid: Grid, diameter: float | None = None, reach: float = 60.0) -> lis
         for r, c in zip(*np.nonzero((scores > 0) & (scores == ndimage.maximum_filter(scores, 5)))):
             place = grid.xyz[grid.index[r, c]]
             if all(np.linalg.norm(place - t.centre) > 0.7 * t.edge for t in found):
-                target = _measure(grid, int(r), int(c), radius)
+                target = measure(grid.nearby(int(r), int(c), 1.8 * radius), place, radius)
                 if target is not None and all(
                     np.linalg.norm(target.centre - t.centre) > 0.7 * t.edge for t in found
                 ):
@@ -127,22 +127,21 @@ def discs(grid: Grid, diameter: float | None = None, reach: float = 60.0) -> lis
     return found
 
 
-def _measure(grid: Grid, row: int, column: int, radius: float) -> Target | None:
-    place = grid.xyz[grid.index[row, column]]
-    around = grid.around(row, column, 1.8 * radius)
-    around = around[:: max(1, len(around) // MOST)]
-    around = around[np.linalg.norm(grid.xyz[around] - place, axis=1) < 1.7 * radius]
-    if len(around) < 30:
+def measure(nearby: Nearby, place: np.ndarray, radius: float) -> Target | None:
+    """The disc of a radius about ``radius`` (m) whose middle lies within half of that of ``place`` (3,); None
+    where there is none.  ``nearby`` reaches 1.7 radii.
+    """
+    around = nearby.within(place, 1.7 * radius, MOST)
+    if len(around.xyz) < 30:
         return None
-    plane = planes.fit(grid.xyz[around])
+    plane = planes.fit(around.xyz)
     if plane.rms > PLANE:
         return None
     normal = plane.normal if plane.normal @ place < 0 else -plane.normal
     frame = np.stack(planes.along(normal), 1)
-    origin = place - normal * (normal @ (place - grid.xyz[around].mean(0)))
-    uv, value = (grid.xyz[around] - origin) @ frame, grid.intensity[around]
-    distance = float(np.linalg.norm(place))
-    spacing = distance * max(abs(grid.slope), grid.turn)
+    origin = place - normal * (normal @ (place - around.xyz.mean(0)))
+    uv, value = (around.xyz - origin) @ frame, around.intensity
+    spacing = float(np.linalg.norm(place)) * nearby.step
     scale = value.std() or 1.0
 
     def model(p, q):
@@ -192,6 +191,8 @@ def _start(uv: np.ndarray, value: np.ndarray, radius: float) -> list[float] | No
     explains too little.
     """
     out = np.hypot(*uv.T)
+    if out.max() <= 1.25 * radius or out.min() >= 0.6 * radius:
+        return None
     ground, inside = np.median(value[out > 1.25 * radius]), np.median(value[out < 0.6 * radius])
     other = (np.abs(value - inside) < np.abs(value - ground)) & (out < 1.4 * radius)
     if other.sum() < 12 or ground == inside:

@@ -28,6 +28,23 @@ class Target:
     edge: float
 
 
+@dataclass(frozen=True)
+class Nearby:
+    """What lies about a place: ``xyz`` (n, 3, m, scan frame), ``intensity`` (n,), and the angle (rad) from
+    one ray to the next, the wider of rows and columns, as ``step``.
+    """
+
+    xyz: np.ndarray
+    intensity: np.ndarray
+    step: float
+
+    def within(self, place: np.ndarray, reach: float, most: int | None = None) -> "Nearby":
+        """What is left within ``reach`` (m) of a place (3,), thinned evenly to about ``most`` before."""
+        every = slice(None, None, max(1, len(self.xyz) // most) if most else 1)
+        near = np.linalg.norm(self.xyz[every] - place, axis=1) < reach
+        return Nearby(self.xyz[every][near], self.intensity[every][near], self.step)
+
+
 @dataclass
 class Grid:
     """A structured scan: ``index`` (rows, columns) of its points (-1 where none), ``ranges`` (m, 0 where
@@ -70,3 +87,8 @@ class Grid:
         columns = np.arange(column - half_column, column + half_column + 1) % self.index.shape[1]
         window = self.index[max(row - half_row, 0) : row + half_row + 1][:, columns].ravel()
         return window[window >= 0]
+
+    def nearby(self, row: int, column: int, reach: float) -> Nearby:
+        """The points themselves of ``around``."""
+        use = self.around(row, column, reach)
+        return Nearby(self.xyz[use], self.intensity[use], max(abs(self.slope), self.turn))

@@ -7,7 +7,7 @@ from numba import njit, prange
 from scipy import ndimage
 from scipy.optimize import least_squares
 
-from terrazza.core.register.sighted import Grid, Target
+from terrazza.core.register.sighted import Grid, Nearby, Target
 
 RADII = (
     0.035,
@@ -102,16 +102,18 @@ def spheres(grid: Grid, radius: float | None = None, reach: float = 60.0) -> lis
         place = grid.xyz[grid.index[r, c]]
         if any(np.linalg.norm(place - t.centre) < 1.3 * max(size, t.edge / 2) for t in found):
             continue
-        target = _measure(grid, r, c, size, radius)
+        target = measure(grid.nearby(r, c, 1.6 * size), place, size, radius)
         if target is not None:
             found.append(target)
     return found
 
 
-def _measure(grid: Grid, row: int, column: int, size: float, told: float | None) -> Target | None:
-    place = grid.xyz[grid.index[row, column]]
+def measure(nearby: Nearby, place: np.ndarray, size: float, told: float | None = None) -> Target | None:
+    """The sphere of a radius about ``size`` (m; ``told``: exactly so) that was hit at ``place`` (3,); None
+    where there is none.  ``nearby`` reaches 1.6 radii, in depth as far as the scanner saw.
+    """
     ray = place / np.linalg.norm(place)
-    around = grid.xyz[grid.around(row, column, 1.6 * size)]
+    around = nearby.xyz
     values = np.r_[place + ray * size, size]
     fixed = told is not None
     for _ in range(6):

@@ -11,7 +11,7 @@ from numba import njit, prange
 from scipy import ndimage, optimize
 
 from terrazza.core.geometry import planes
-from terrazza.core.register.sighted import Grid, Target
+from terrazza.core.register.sighted import Grid, Nearby, Target
 
 RING = 16
 EDGES = (0.05, 0.065, 0.085, 0.11, 0.14, 0.18, 0.235, 0.3, 0.39, 0.5, 0.65)  # m
@@ -77,7 +77,8 @@ def checkerboards(grid: Grid, board: float | None = None, reach: float = 60.0) -
         for r, c in zip(*np.nonzero(peaks)):
             if any(np.linalg.norm(xyz[index[r, c]] - t.centre) < 0.5 * t.edge for t in found):
                 continue
-            target = _measure(grid, r, c, edge, not board)
+            near = grid.nearby(r, c, 1.2 * edge)
+            target = measure(near, xyz[index[r, c]], edge, not board)
             if target and all(
                 np.linalg.norm(target.centre - t.centre) > 0.5 * max(edge, t.edge) for t in found
             ):
@@ -85,21 +86,18 @@ def checkerboards(grid: Grid, board: float | None = None, reach: float = 60.0) -
     return found
 
 
-def _measure(grid, r, c, board, alone):
-    xyz, intensity, slope, columns = grid.xyz, grid.intensity, grid.slope, grid.index.shape[1]
-    centre = xyz[grid.index[r, c]]
-    d = np.linalg.norm(centre)
-    window = grid.around(r, c, 1.2 * board)
-    window = window[:: max(1, len(window) // MOST)]
-    around = window[np.linalg.norm(xyz[window] - centre, axis=1) < 1.2 * board]
-    near = around[np.linalg.norm(xyz[around] - centre, axis=1) < 0.7 * board]
-    core = near[np.linalg.norm(xyz[near] - centre, axis=1) < 0.35 * board]
-    if len(core) < 12:
+def measure(nearby: Nearby, centre: np.ndarray, board: float, alone: bool = True) -> Target | None:
+    """The board of edge ``board`` (m) whose middle lies within a third of that of ``centre`` (3,); None where
+    there is none.  ``nearby`` reaches 1.2 edges; ``alone``: where the pattern goes on, it is no board.
+    """
+    around = nearby.within(centre, 1.2 * board, MOST)
+    xyz, intensity = around.xyz, around.intensity.astype(float)
+    away = np.linalg.norm(xyz - centre, axis=1)
+    if (away < 0.35 * board).sum() < 12:
         return None
-    plane = planes.fit(xyz[core])
-    core = near[np.abs(xyz[near] @ plane.normal - plane.distance) < 0.012]
-    core = core[np.linalg.norm(xyz[core] - centre, axis=1) < 0.6 * board]
-    if len(core) < 16:
+    plane = planes.fit(xyz[away < 0.35 * board])
+    core = (np.abs(xyz @ plane.normal - plane.distance) < 0.012) & (away < 0.6 * board)
+    if core.sum() < 16:
         return None
     plane = planes.fit(xyz[core])
     if plane.rms > 0.006:
@@ -108,21 +106,17 @@ def _measure(grid, r, c, board, alone):
     e1, e2 = planes.along(normal)
     origin = centre - normal * (normal @ centre - normal @ xyz[core].mean(0))
     uv = (xyz[core] - origin) @ np.stack([e1, e2], 1)
-    contrast, turn = _quarters(uv, intensity[core].astype(float), board)
+    contrast, turn = _quarters(uv, intensity[core], board)
     frame = np.stack([e1, e2], 1)
-    if contrast is None or (
-        alone and _goes_on(intensity, xyz, around, plane, origin, frame, turn, contrast, board)
-    ):
+    if contrast is None or (alone and _goes_on(around, plane, origin, frame, turn, contrast, board)):
         return None
-    best = _pattern(uv, intensity[core].astype(float), board, 0.3 * d * max(abs(slope), 2 * np.pi / columns))
+    best = _pattern(uv, intensity[core], board, 0.3 * float(np.linalg.norm(centre)) * nearby.step)
     if best is None:
         return None
     (u, v), sigma, share, used, contrast, turn = best
-    if alone and _goes_on(
-        intensity, xyz, around, plane, origin + u * e1 + v * e2, frame, turn, contrast, board
-    ):
-        return None
     place = origin + u * e1 + v * e2
+    if alone and _goes_on(around, plane, place, frame, turn, contrast, board):
+        return None
     return Target(
         "checkerboard",
         place,
@@ -149,13 +143,12 @@ def _quarters(uv, value, board) -> tuple[float | None, float]:
     return (contrast if contrast**2 > QUARTERS * max(v.var(), 1e-9) else None), 0.5 * np.arctan2(-c, s)
 
 
-def _goes_on(intensity, xyz, around, plane, middle, frame, turn, contrast, board) -> bool:
+def _goes_on(around: Nearby, plane, middle, frame, turn, contrast, board) -> bool:
     """Whether a pattern goes on beyond a board of that edge, as tiles do."""
     turned = frame @ np.array([[np.cos(turn), -np.sin(turn)], [np.sin(turn), np.cos(turn)]])
-    out = np.abs((xyz[around] - middle) @ turned).max(1) / board
-    beyond = intensity[around][
-        (out > ENDS[0]) & (out < ENDS[1]) & (np.abs(xyz[around] @ plane.normal - plane.distance) < 0.03)
-    ].astype(float)
+    out = np.abs((around.xyz - middle) @ turned).max(1) / board
+    flat = np.abs(around.xyz @ plane.normal - plane.distance) < 0.03
+    beyond = around.intensity[(out > ENDS[0]) & (out < ENDS[1]) & flat].astype(float)
     return len(beyond) > 20 and beyond.std() > GOES_ON * contrast
 
 

@@ -116,6 +116,7 @@ class Control(Operation):
             params.tolerance,
             stands_upright(job),
             params.solution,
+            [p["name"] for p in seen],
         )
         matched = dict(found.pairs)
         says.doubt += _put_points(job, read.names, given.columns, heights, check, matched, seen)

@@ -1,10 +1,17 @@
-"""Pick a target that the search missed."""
+"""Pick a target that the search missed, or anything sharp that can serve as one."""
 
 import numpy as np
 
 from terrazza.core.progress import Progress
+from terrazza.errors import ParamsError, StateError
+from terrazza.operations.georeference.sightings import free_name
+from terrazza.operations.pieces.sharpening import sharpened
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
+from terrazza.operations.spine.notation import Notation
+
+TWICE = 0.03  # m: a target nearer to another of its scan is the same
+BY_EYE = 0.004  # m: how well a place is touched that nothing sharpens
 
 
 class PickTargetParams(Params):
@@ -12,36 +19,78 @@ class PickTargetParams(Params):
     x: float = field("X", unit="m", help="In the scan's own frame.")
     y: float = field("Y", unit="m")
     z: float = field("Z", unit="m")
+    name: str = field("Name", "", help="As the control has it; empty: T and its number.", max_length=60)
+    refine: bool = field(
+        "Sharpened",
+        True,
+        help="On: the middle of the board, ball or disc there, or the corner or edge, from all points about "
+        "it. Off: the touched place as it is.",
+    )
 
 
 @operation
 class PickTarget(Operation):
-    """Takes a picked point of a scan as a target that the search missed."""
+    """Takes a touched place of a scan as a target that the search missed: a board, ball or disc by its
+    middle, or any corner or edge, placed finer than the points lie apart.
+    """
 
     name, title, step = "georeference.pick_target", "Pick a target", "Georeference"
+    version = 2
+    reads = frozenset({"scan", "pose"})
     writes = frozenset({"target"})
     bound_to_place = True
     Params = PickTargetParams
 
+    @classmethod
+    def brought_up(cls, values: dict, version: int) -> dict:
+        return values | {"refine": False} if version < 2 else values
+
     def run(self, job: Job, params: PickTargetParams, progress: Progress) -> Figures:
         scan = job.scan(params.scan)
-        centre = np.array([params.x, params.y, params.z])
-        number = job.next_number("target")
-        job.put(
-            "target",
-            number,
-            {
-                "scan": scan.id,
-                "centre": centre.tolist(),
-                "sigma": 0.004,
-                "normal": [0, 0, 1],
-                "range": float(np.linalg.norm(centre)),
-                "incidence_deg": 0.0,
-                "fit": 0.0,
-                "points": 1,
-                "dropped": False,
-                "by_hand": True,
-            },
-            scan=scan.id,
-        )
-        return {"says": f"Target {number} picked in scan {scan.id}", "target": number}
+        touch = np.array([params.x, params.y, params.z])
+        if not np.isfinite(touch).all():
+            raise ParamsError("georeference.pick_target: the place is not a number.", "Touch a point.")
+        name, number = free_name(job, scan.id, params.name), job.next_number("target")
+        found = sharpened(job, scan.id, touch) if params.refine else None
+        sharp = found is not None and found.kind != "point"
+        centre = found.centre if sharp else touch
+        for known, other in job.facts("target").items():
+            own = other["scan"] == scan.id and not other["dropped"]
+            if own and np.linalg.norm(centre - other["centre"]) < TWICE:
+                raise StateError(
+                    f"Target {known} of scan {scan.id} is there already.", "Name it, or drop it first."
+                )
+        away, sigma = float(np.linalg.norm(centre)), found.sigma if found is not None else BY_EYE
+        across = abs(float(found.normal @ centre)) / max(away, 1e-9) if sharp else 1.0
+        target = {
+            "scan": scan.id,
+            "kind": found.kind if sharp else "point",
+            "centre": centre.tolist(),
+            "sigma": sigma,
+            "normal": found.normal.tolist() if sharp else [0, 0, 1],
+            "range": away,
+            "incidence_deg": float(np.degrees(np.arccos(min(across, 1.0)))),
+            "fit": found.fit if sharp else 0.0,
+            "points": found.points if sharp else 1,
+            "edge": found.edge if sharp else 0.0,
+            "name": name,
+            "dropped": False,
+            "by_hand": True,
+        }
+        job.put("target", number, target, scan=scan.id)
+        residual, moved = Notation.of(job).residual, float(np.linalg.norm(centre - touch)) * 1000
+        told = f"{target['kind']}, σ {residual(sigma * 1000)}"
+        doubt = []
+        if params.refine and not sharp:
+            doubt.append("Nothing sharp is there: the place is as good as it was touched.")
+        if target["kind"] == "edge":
+            doubt.append("Only an edge is there: along it the place is as good as it was touched.")
+        return {
+            "says": f"Target {name or number} picked in scan {scan.id}: {told}",
+            "target": number,
+            "kind": target["kind"],
+            "centre": target["centre"],
+            "sigma_mm": sigma * 1000,
+            "moved_mm": moved,
+            "doubt": doubt,
+        }

@@ -4,6 +4,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
+from terrazza.errors import ParamsError
 from terrazza.fleet import few
 from terrazza.later import later
 from terrazza.operations.pieces.surfaces import CloudPiece
@@ -99,12 +100,23 @@ def find_targets(
     return len(job.facts("target"))
 
 
+def free_name(job: Job, scan: int, name: str, but: int = 0) -> str:
+    """A target's name, trimmed; ParamsError where another target (than number ``but``) of the scan has it."""
+    name = " ".join(name.split())
+    for number, other in job.facts("target").items() if name else ():
+        if other["scan"] == scan and other.get("name") == name and int(number) != but:
+            raise ParamsError(
+                f"In scan {scan}, target {number} is named “{name}” already.", "Choose another name."
+            )
+    return name
+
+
 def places(job: Job) -> list[dict]:
     """Physical targets: sightings of placed scans within 0.1 m of each other, job frame, weighed by their
     sigmas.
 
     Rows of ``targets`` (numbers), ``centre`` (3, m, freed of the scans' range bias), ``sigma`` (m),
-    ``spread`` (m, largest distance from the centre).
+    ``spread`` (m, largest distance from the centre), ``name`` (empty where none of them has one).
     """
     scans = {s.id: s for s in job.scans(placed=True)}
     seen = []
@@ -124,6 +136,7 @@ def places(job: Job) -> list[dict]:
         rows.append(
             {
                 "targets": [k for k, _, _ in group],
+                "name": next((t["name"] for _, t, _ in group if t.get("name")), ""),
                 "centre": centre,
                 "sigma": float(1 / np.sqrt(weight.sum())),
                 "weights": (weight / weight.sum()).tolist(),

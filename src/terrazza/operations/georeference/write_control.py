@@ -59,11 +59,13 @@ class WriteControl(Operation):
 
 
 def named_targets(job: Job) -> dict[str, np.ndarray]:
-    """Places (3,) of the targets in the grid by name: that of their control point, or T and a number."""
+    """Places (3,) of the targets in the grid by name: that of their control point, their own, or T and a
+    number.
+    """
     by = {t: n for n, c in job.facts("control").items() for t in c["targets"]}
     out: dict[str, np.ndarray] = {}
     for number, group in enumerate(places(job), 1):
-        name = next((by[t] for t in group["targets"] if t in by), f"T{number}")
+        name = next((by[t] for t in group["targets"] if t in by), group["name"] or f"T{number}")
         if name not in out:
             out[name] = rigid.apply(job.frame, np.asarray(group["centre"])[None])[0]
     return out

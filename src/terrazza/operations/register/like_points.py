@@ -9,6 +9,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
 from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
+from terrazza.operations.pieces.sharpening import sharpened
 from terrazza.operations.register.moving import (
     companions,
     move,
@@ -36,6 +37,11 @@ class LikePointsParams(Params):
         "suffices where the scan's heading is known, two where both were set up level.",
         min_length=1,
         max_length=100,
+    )
+    sharpen: bool = field(
+        "Sharpened",
+        True,
+        help="Touched places go to the board, ball, disc, corner or edge there, where both scans show one.",
     )
 
 
@@ -67,6 +73,7 @@ class LikePoints(Operation):
             neighbour.pose = np.eye(4)
         group, own = companions(job, scan)
         pairs = np.array(params.pairs, float)
+        kinds = _sharpen(job, scan.id, neighbour.id, pairs) if params.sharpen else []
         pairs[:, 0] = rigid.apply(own[group.index(scan.id)], pairs[:, 0])
         given = rigid.inverse(neighbour.pose) @ scan.pose if scan.pose is not None else None
         found = like_points.place(
@@ -102,5 +109,20 @@ class LikePoints(Operation):
             "rms_mm": found.fit.rms * 1000 if found.fit is not None else None,
             "overlap": found.fit.overlap if found.fit is not None else None,
             "width": found.width,
+            "sharpened": kinds,
             "doubt": doubt,
         }
+
+
+def _sharpen(job: Job, scan: int, neighbour: int, pairs: np.ndarray) -> list[str]:
+    """Put touched places (n, 2, 3, changed in place) on what is sharp there, where both sides show the
+    same kind; returns each pair's kind, “point” where it stays as touched.
+    """
+    kinds = []
+    for pair in pairs:
+        mine, theirs = sharpened(job, scan, pair[0]), sharpened(job, neighbour, pair[1])
+        alike = mine.kind == theirs.kind and mine.kind != "point"
+        if alike:
+            pair[0], pair[1] = mine.centre, theirs.centre
+        kinds.append(mine.kind if alike else "point")
+    return kinds

@@ -92,12 +92,13 @@ class LookedValue(Value):
 
 
 class TargetValue(Value):
-    """A target as one scan saw it: centre (m, scan frame), σ (m)."""
+    """A target as one scan saw it: centre (m, scan frame), σ (m), name."""
 
     scan: int
     centre: list[float]
     sigma: float
     dropped: bool
+    name: str = ""
 
 
 class ControlValue(Value):

@@ -63,7 +63,8 @@ BY_HAND = frozenset(
     register.like_points
     register.double_walls register.looked_through register.leave_out register.tie register.choose
     georeference.targets georeference.control georeference.level georeference.bend georeference.match
-    georeference.pick_target georeference.role georeference.drop_target clean.outliers clean.outline
+    georeference.pick_target georeference.role georeference.drop_target georeference.name_target
+    clean.outliers clean.outline
     clean.put_back clean.shelf clean.off_shelf colorize.photos colorize.take_off classify.ground
     classify.height_bands classify.example classify.drop_example draw.plan_slab draw.section draw.rename
     draw.line draw.move_corners
@@ -227,7 +228,7 @@ def _doubted(job: Job) -> list[dict]:
 
 def _georeference(job: Job) -> dict:
     groups = places(job) if job.facts("target") else []
-    targets = [{"number": int(k), **t} for k, t in job.facts("target").items()]
+    targets = [{"number": int(k), "name": "", **t} for k, t in job.facts("target").items()]
     targets.sort(
         key=lambda t: (
             t["dropped"],
