@@ -416,3 +416,23 @@ def test_a_missed_target_is_touched_from_its_station_and_named(page, served):
     target = next(t for t in served.opened().facts("target").values() if t.get("name") == "Spigolo è")
     assert target["scan"] == scan and target["by_hand"] and 0 < target["sigma"] < 0.1
     page.wait_for_selector("input[name=name][value='Spigolo è']", state="attached")
+
+
+def test_a_held_scan_says_why_it_does_not_move_and_is_freed(page, served):
+    visit(page, served, "register")
+    number = served.last_number()
+    page.click("table[data-name=scans] tr:has(td:text-is('5')) button:text-is('hold')")
+    ended(page, number + 1)
+    assert served.opened().get("held", 5)
+    page.evaluate("terrazza.cloud.hiddenScans = new Set([1,2,3,4,6,7,8]); terrazza.dirty()")
+    page.keyboard.press("d")
+    x, y = place_of(page, "plan", 5)
+    page.mouse.move(x + 30, y + 20)
+    page.mouse.down()
+    page.mouse.move(x + 60, y + 20, steps=3)
+    page.mouse.up()
+    page.wait_for_selector("#action:has-text('is held where it stands')")
+    assert not page.evaluate("Boolean(terrazza.moving)")
+    page.click("#action [data-do=free]")
+    ended(page, number + 2)
+    assert not served.opened().get("held", 5)

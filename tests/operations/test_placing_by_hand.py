@@ -229,3 +229,41 @@ def test_what_is_touched_is_sharpened_and_named(workspace, tmp_path):
         and job.get("target", str(found[1]))["name"] == "Angolo alto"
     )
     assert next(p for p in places(job) if found[0] in p["targets"])["targets"] == found
+
+
+def test_blocks_move_as_one_and_what_is_held_does_not_move(workspace, tmp_path):
+    workspace, row = room_job(workspace, tmp_path)
+    for scan, block in ((1, "Day 1"), (2, "Day 1/House"), (3, "Day 1/House")):
+        must(workspace, row, "import.edit_scan", scan=scan, block=block)
+    before = {s.id: s.pose for s in opened(workspace, row).scans()}
+    x, y, z = before[2][:3, 3] + [1.0, 2.0, 0.1]
+    heading = np.degrees(rigid.heading(before[2])) + 30
+    figures = must(
+        workspace, row, "register.set_pose", scan=2, x=x, y=y, z=z, heading_deg=heading, block="Day 1/House"
+    )
+    assert figures["moved"] == [2, 3]
+    job = opened(workspace, row)
+    moved = job.scan(2).pose @ rigid.inverse(before[2])
+    assert np.allclose(job.scan(3).pose, moved @ before[3], atol=1e-9)
+    assert np.allclose(job.scan(1).pose, before[1]) and np.degrees(rigid.heading(moved)) == pytest.approx(30)
+    held = must(workspace, row, "register.hold", block="Day 1")
+    assert held["scans"] == [1, 2, 3]
+    place = {"x": 0.0, "y": 0.0, "z": 0.0, "heading_deg": 0.0}
+    for operation, values in (
+        ("register.set_pose", {"scan": 3, **place}),
+        ("register.cloud_fit", {"scan": 3, "neighbour": 1}),
+        ("register.like_points", {"scan": 3, "neighbour": 1, "pairs": [[[0, 0, 0], [1, 1, 1]]]}),
+    ):
+        refused = perform(workspace, row, operation, **values)
+        assert refused.state == "failed" and "held" in refused.message and "Day 1" in refused.hint, operation
+    must(workspace, row, "register.adjust")
+    after = opened(workspace, row)
+    assert all(np.array_equal(after.scan(k).pose, job.scan(k).pose) for k in (1, 2, 3)), "held through it"
+    must(workspace, row, "register.hold", scan=3)
+    freed = must(workspace, row, "register.hold", block="Day 1", held=False)
+    assert "scan 3" in freed["doubt"][0]
+    must(workspace, row, "register.set_pose", scan=2, **place)
+    wrong = perform(workspace, row, "register.set_pose", scan=2, **place, block="Day 1")
+    assert wrong.state == "failed" and "Scan 3" in wrong.message
+    for values in ({}, {"scan": 1, "block": "Day 1"}, {"block": "Day 2"}):
+        assert perform(workspace, row, "register.hold", **values).state == "failed"

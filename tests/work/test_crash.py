@@ -124,6 +124,7 @@ CASES = {
     "import.job": {"job": "Other", "scans": [1]},
     "register.automatic": {"scans": [1, 2, 3]},
     "register.adjust": {},
+    "register.hold": {"scan": 1},
     "register.double_walls": {},
     "register.cloud_fit": {"scan": 2, "neighbour": 1},
     "register.like_points": {"scan": 2, "neighbour": 1, "pairs": "ALIKE"},

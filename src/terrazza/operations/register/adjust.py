@@ -7,6 +7,7 @@ from terrazza.core.progress import Part, Progress
 from terrazza.errors import StateError
 from terrazza.operations.pieces.surfaces import pictures, surfaces
 from terrazza.operations.register.automatic import POSE_KINDS
+from terrazza.operations.register.holding import held
 from terrazza.operations.register.settling import settle
 from terrazza.operations.register.standing import put_stood
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
@@ -38,6 +39,7 @@ class Adjust(Operation):
 
     name, title, step = "register.adjust", "Adjust the whole network", "Register"
     reads, writes = frozenset({"scan", "left_out", "tie_choice", "target"}), POSE_KINDS
+    looks = frozenset({"held", "held_block"})
     Params = AdjustParams
 
     @classmethod
@@ -62,7 +64,7 @@ class Adjust(Operation):
             surfaces(job, scans, Part(progress, 0.0, 0.4)),
             pictures(job, scans, Part(progress, 0.4, 0.5)),
         )
-        fixed = {k for k, s in enumerate(scans) if s.id in set(params.fixed)}
+        fixed = {k for k, s in enumerate(scans) if s.id in set(params.fixed)} | held(job, scans)
         figures = settle(
             job,
             scans,

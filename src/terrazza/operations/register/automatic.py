@@ -10,6 +10,7 @@ from terrazza.errors import StateError
 from terrazza.later import later
 from terrazza.operations.georeference.sightings import find_targets
 from terrazza.operations.pieces.surfaces import pictures, shares_frame, surfaces
+from terrazza.operations.register.holding import held
 from terrazza.operations.register.settling import decided, settle, settle_aside, sightings
 from terrazza.operations.register.standing import put_standing
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
@@ -54,6 +55,7 @@ class Automatic(Operation):
 
     name, title, step = "register.automatic", "Register automatically", "Register"
     reads, writes = frozenset({"scan", "left_out", "tie_choice"}), POSE_KINDS | {"target"}
+    looks = frozenset({"held", "held_block"})
     Params = AutomaticParams
 
     def run(self, job: Job, params: AutomaticParams, progress: Progress) -> Figures:
@@ -80,7 +82,9 @@ class Automatic(Operation):
         start = (
             {} if params.poses == "forget" else {k: s.pose for k, s in enumerate(scans) if s.pose is not None}
         )
-        fixed = _stay(scans, start, params.poses)
+        stuck = held(job, scans)
+        start |= {k: scans[k].pose for k in stuck}
+        fixed = _stay(scans, start, params.poses) | stuck
         off = {pair for pair, choice in decided(job, scans).items() if not choice["on"]}
         found = search.place(
             faces,

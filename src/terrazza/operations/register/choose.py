@@ -5,6 +5,7 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.errors import ParamsError, StateError
+from terrazza.operations.register.holding import need_free
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job, plain
 from terrazza.operations.spine.notation import Notation
@@ -23,6 +24,8 @@ class Choose(Operation):
 
     name, title, step = "register.choose", "Choose a placement", "Register"
     then = "register.adjust"
+    reads = frozenset({"scan"})
+    looks = frozenset({"held", "held_block"})
     writes = frozenset({"pose", "standing"})
     bound_to_place = True
     light = True
@@ -30,6 +33,7 @@ class Choose(Operation):
 
     def run(self, job: Job, params: ChooseParams, progress: Progress) -> Figures:
         scan, standing = job.scan(params.scan), job.get("standing", params.scan)
+        need_free(job, [scan])
         offered = standing["alternatives"] if standing else []
         if params.alternative > len(offered):
             raise ParamsError(

@@ -7,6 +7,7 @@ from terrazza.core.progress import Part, Progress
 from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations.pieces.surfaces import pictures, surfaces
+from terrazza.operations.register.holding import need_free
 from terrazza.operations.register.moving import put_tie
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job, plain
@@ -36,6 +37,8 @@ class FitToNeighbour(Operation):
 
     name, title, step = "register.cloud_fit", "Cloud fit to a neighbour", "Register"
     then = "register.adjust"
+    reads = frozenset({"scan"})
+    looks = frozenset({"held", "held_block"})
     writes = frozenset({"pose", "tie"})
     Params = FitParams
 
@@ -45,6 +48,7 @@ class FitToNeighbour(Operation):
                 "register.cloud_fit: a scan cannot be fitted to itself.", "Choose another neighbour."
             )
         b, a = job.scan(params.scan), job.scan(params.neighbour)
+        need_free(job, [b])
         for scan in (a, b):
             if scan.pose is None:
                 raise StateError(

@@ -44,6 +44,7 @@ class Join(Operation):
     name, title, step = "register.join", "Join an island", "Register"
     then = "register.adjust"
     reads = frozenset({"scan", "standing"})
+    looks = frozenset({"held", "held_block"})
     writes = frozenset({"pose", "standing"})
     bound_to_place = True
     Params = JoinParams

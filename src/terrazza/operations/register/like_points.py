@@ -10,6 +10,7 @@ from terrazza.core.progress import Part, Progress
 from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations.pieces.sharpening import sharpened
+from terrazza.operations.register.holding import need_free
 from terrazza.operations.register.moving import (
     companions,
     move,
@@ -54,6 +55,7 @@ class LikePoints(Operation):
     name, title, step = "register.like_points", "Place by like points", "Register"
     then = "register.adjust"
     reads = frozenset({"scan", "standing"})
+    looks = frozenset({"held", "held_block"})
     writes = frozenset({"pose", "tie", "standing"})
     bound_to_place = True
     Params = LikePointsParams
@@ -71,6 +73,7 @@ class LikePoints(Operation):
                 )
             move(job, [neighbour], [np.eye(4)], "first")
             neighbour.pose = np.eye(4)
+        need_free(job, [scan])
         group, own = companions(job, scan)
         pairs = np.array(params.pairs, float)
         kinds = _sharpen(job, scan.id, neighbour.id, pairs) if params.sharpen else []

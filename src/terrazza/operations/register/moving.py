@@ -5,6 +5,7 @@ import numpy as np
 from terrazza.core.progress import Part, Progress
 from terrazza.later import later
 from terrazza.operations.pieces.surfaces import pictures, surfaces
+from terrazza.operations.register.holding import need_free
 from terrazza.operations.register.recording import tie_record
 from terrazza.operations.spine.job import Job, Scan, plain
 from terrazza.operations.spine.notation import Notation
@@ -54,8 +55,9 @@ def move(
     rivals: list[list[np.ndarray]] | None = None,
 ) -> None:
     """Put the scans at ``poses`` (4×4, to the job) in island 1, with what is doubted and what else they could
-    be.
+    be; StateError where one is held.
     """
+    need_free(job, scans)
     for k, (scan, pose) in enumerate(zip(scans, poses)):
         matrix = plain(pose)
         job.put(

@@ -4,8 +4,10 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
+from terrazza.errors import ParamsError, StateError
+from terrazza.operations.register.holding import members, need_free
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
-from terrazza.operations.spine.job import Job, plain
+from terrazza.operations.spine.job import Job, Scan, plain
 from terrazza.operations.spine.notation import Notation
 
 
@@ -27,6 +29,9 @@ class SetPoseParams(Params):
     )
     tilt_x_deg: float = field("Tilt about X", 0.0, unit="°", ge=-180, le=180)
     tilt_y_deg: float = field("Tilt about Y", 0.0, unit="°", ge=-180, le=180)
+    block: str = field(
+        "With its block", "", help="The other scans of this block move along, as one; empty: the scan alone."
+    )
 
 
 @operation
@@ -34,6 +39,8 @@ class SetPose(Operation):
     """Sets a scan by numbers, or by what dragging it in plan and slab came to."""
 
     name, title, step = "register.set_pose", "Set a scan by numbers", "Register"
+    reads = frozenset({"scan", "frame"})
+    looks = frozenset({"held", "held_block"})
     writes = frozenset({"pose"})
     bound_to_place = True
     Params = SetPoseParams
@@ -46,18 +53,40 @@ class SetPose(Operation):
         )
         pose = rigid.inverse(job.frame) @ wanted
         moved, turned = rigid.difference(scan.pose, pose) if scan.pose is not None else (None, None)
-        job.put(
-            "pose",
-            scan.id,
-            {"matrix": plain(pose), "how": "by hand", "covariance": None, "bias": 0.0, "fixed": False},
-            scan=scan.id,
-        )
+        along = self._along(job, params, scan)
+        need_free(job, [scan, *along])
+        moves = pose @ rigid.inverse(scan.pose) if along else np.eye(4)
+        for one, place in [(scan, pose), *((s, moves @ s.pose) for s in along)]:
+            record = {
+                "matrix": plain(place),
+                "how": "by hand",
+                "covariance": None,
+                "bias": 0.0,
+                "fixed": False,
+            }
+            job.put("pose", one.id, record, scan=one.id)
+        with_ = f" with {len(along)} more of {params.block}" if along else ""
         return {
-            "says": f"Scan {scan.id} set by hand"
+            "says": f"Scan {scan.id}{with_} set by hand"
             + (
                 f", moved {Notation.of(job).length(moved)}, turned {np.degrees(turned):.2f}°"
                 if moved is not None
                 else ""
             ),
             "moved_m": moved,
+            "moved": [scan.id, *(s.id for s in along)],
         }
+
+    @staticmethod
+    def _along(job: Job, params: SetPoseParams, scan: Scan) -> list[Scan]:
+        """The scans that move along."""
+        if not params.block:
+            return []
+        block = members(job, params.block)
+        if scan.id not in {s.id for s in block}:
+            raise ParamsError(
+                f"register.set_pose: scan {scan.id} is not in block “{params.block}”.", "Name one around it."
+            )
+        if scan.pose is None:
+            raise StateError(f"Scan {scan.id} is not placed yet.", "Set it alone first.")
+        return [s for s in block if s.id != scan.id and s.pose is not None]

@@ -321,6 +321,8 @@ KINDS: dict[str, Kind] = {
         Kind("column", list[str], "points changed", _by_key_start, _columns),
         Kind("pose", PoseValue, "poses changed", _by_key),
         Kind("left_out", StrictBool, "scans were taken out of the adjustment", _by_key),
+        Kind("held", StrictBool, "scans were held or freed", _by_key),
+        Kind("held_block", StrictBool, "blocks were held or freed"),
         Kind("standing", StandingValue, "doubts changed", _by_key),
         Kind("tie", TieValue, "ties changed", _by_pair),
         Kind("tie_choice", TieChoiceValue, "ties were switched", _by_pair),

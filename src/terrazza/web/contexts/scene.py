@@ -12,6 +12,7 @@ from terrazza.later import later
 from terrazza.operations.georeference.sightings import places
 from terrazza.operations.pieces.counting import choosable, class_namer
 from terrazza.operations.pieces.stations import has_station
+from terrazza.operations.register.holding import blocks_of, holder
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store import schema
 from terrazza.web.contexts import shades, surfaces, table
@@ -134,6 +135,8 @@ def _scan(job: Job, scan: Scan, pose: np.ndarray, origin: np.ndarray) -> dict:
         "native": cloud.has("native_rgb"),
         "photo": cloud.has("photo_rgb"),
         "out": bool(job.get("left_out", scan.id)),
+        "around": blocks_of(scan),
+        "held": holder(job, scan),
         "how": scan.pose_record.get("how", ""),
         "placed": scan.pose is not None,
     }
@@ -227,9 +230,8 @@ def _blocks(job: Job, origin) -> list[dict]:
     """
     members: dict[str, list] = {}
     for scan, pose in shown(job):
-        parts = [part for part in scan.record.get("block", "").split("/") if part]
-        for depth in range(1, len(parts) + 1):
-            members.setdefault("/".join(parts[:depth]), []).append((pose[:2, 3], 2.5 - 0.5 * depth))
+        for depth, name in enumerate(blocks_of(scan), 1):
+            members.setdefault(name, []).append((pose[:2, 3], 2.5 - 0.5 * depth))
     turn = np.linspace(0, 2 * np.pi, 24, endpoint=False)
     circle = np.stack([np.cos(turn), np.sin(turn)], 1)
     out = []
@@ -238,6 +240,8 @@ def _blocks(job: Job, origin) -> list[dict]:
         out.append(
             {
                 "name": name.rsplit("/", 1)[-1],
+                "whole": name,
+                "held": bool(job.get("held_block", name)),
                 "at": around[spatial.ConvexHull(around).vertices].round(3).tolist(),
             }
         )

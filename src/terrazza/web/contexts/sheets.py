@@ -12,6 +12,7 @@ from terrazza.operations.deliver.folders import called
 from terrazza.operations.draw.beneath import words
 from terrazza.operations.georeference.sightings import layout, places, target_warnings
 from terrazza.operations.pieces.counting import class_counts, class_namer
+from terrazza.operations.register.holding import blocks_of, holder
 from terrazza.operations.register.judging import verdict
 from terrazza.operations.register.looked_through import ADJUSTING, due
 from terrazza.operations.register.statement import statement
@@ -60,7 +61,7 @@ def build(job: Job, step: str) -> dict:
 BY_HAND = frozenset(
     """import.files import.complete import.edit_scan import.walk import.remove_scan import.add_photo
     import.edit_photo register.automatic register.adjust register.set_pose register.cloud_fit
-    register.like_points
+    register.like_points register.hold
     register.double_walls register.looked_through register.leave_out register.tie register.choose
     georeference.targets georeference.control georeference.level georeference.bend georeference.match
     georeference.pick_target georeference.role georeference.drop_target georeference.name_target
@@ -111,6 +112,8 @@ def _scan(job: Job, scan) -> dict:
         "file": scan.record["file"],
         "notes": scan.record.get("notes", ""),
         "block": scan.record.get("block", ""),
+        "held": bool(job.get("held", scan.id)),
+        "holder": holder(job, scan),
         "every": scan.record.get("taken", {}).get("every", 1),
         "timed": bool(job.get("column", f"{scan.id}/time")),
         "photo": any(p["scan"] == scan.id for p in job.facts("photo").values()),
@@ -159,8 +162,18 @@ def _register(job: Job) -> dict:
         "adjusted": _adjusted(job),
         "strips": strips_told(job),
         "looked_through": form(job, "register.looked_through"),
+        "blocks": _blocks(job),
         "ties_off": {k for k, c in job.facts("tie_choice").items() if not c["on"]},
     }
+
+
+def _blocks(job: Job) -> list[dict]:
+    """Blocks, outer ones before those in them: name, how many scans, whether held."""
+    count: dict[str, int] = {}
+    for scan in job.scans():
+        for name in blocks_of(scan):
+            count[name] = count.get(name, 0) + 1
+    return [{"name": n, "scans": k, "held": bool(job.get("held_block", n))} for n, k in sorted(count.items())]
 
 
 def _adjusted(job: Job) -> dict | None:

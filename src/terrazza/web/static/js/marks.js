@@ -87,8 +87,9 @@ function stations(view, app, near = (_place) => true) {
       p = near(place) && view.toPixel(place);
     if (!p) return "";
     const mark = triangle(p, `station${s.record.placed ? "" : " loose"}`);
-    const title = html`<title>${s.record.name}: look from here</title>`;
-    const go = `<g class="go" data-scan="${s.id}">${title}${mark}</g>`;
+    const title = html`<title>${s.record.name}: look from here</title>`,
+      nailed = s.record.held ? nail([p[0], p[1] + 9]) : "";
+    const go = `<g class="go" data-scan="${s.id}">${title}${mark}${nailed}</g>`;
     return go + ring(p, 1.5, "dot", 'fill="currentColor"') + text([p[0] + 9, p[1] - 4], s.id);
   });
   return [...ways(view, app, near), ...scans].join("");
@@ -133,13 +134,16 @@ function grid(view, app) {
   return `<g class="scale">${out.join("")}</g>`;
 }
 
+const nail = ([x, y]) => `<path d="M${f(x - 3)} ${f(y - 3)}h6v6h-6z" class="nail"/>`;
+
 // Blocks of scans, as outlines about their stations.
 function blocks(view, app) {
   return (app.cloud.data.blocks ?? []).map((b) => {
     const p = b.at.map((at) => view.toPixel([...at, 0])),
       top = p.reduce((a, q) => (q[1] < a[1] ? q : a));
     const name = text([top[0], top[1] - 5], b.name, 'class="small" text-anchor="middle"');
-    return `<polygon points="${list(p)}" class="block"/>${name}`;
+    const nails = b.held ? p.filter((_, k) => k % 4 === 0).map(nail) : []; // a held block is nailed down
+    return `<polygon points="${list(p)}" class="block${b.held ? " held" : ""}"/>${nails.join("")}${name}`;
   });
 }
 

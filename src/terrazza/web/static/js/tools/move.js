@@ -7,7 +7,41 @@ import { ask, Refusal } from "../trouble.js";
 const DEGREE = Math.PI / 180;
 const live = { asking: false, says: "" }; // how the scan in hand lies beside the others
 const rowMajor = (e) => [0, 1, 2, 3].flatMap((r) => [e[r], e[4 + r], e[8 + r], e[12 + r]]);
-const putBack = (app, { scan, before }) => app.cloud.setPose(scan, rowMajor(before.elements));
+function putBack(app, { scan, before, along }) {
+  app.cloud.setPose(scan, rowMajor(before.elements));
+  for (const one of along) app.cloud.setPose(one.scan, rowMajor(one.before.elements));
+}
+
+// The other placed scans of a block, with where they stood.
+function inBlock(app, scan, block) {
+  const others = [...app.cloud.scans.values()].filter(
+    (s) => block && s !== scan && s.record.placed && s.record.around.includes(block),
+  );
+  return others.map((s) => ({ scan: s, before: s.matrix.clone() }));
+}
+
+const nailed = (app, scan, block) => inBlock(app, scan, block).some((one) => one.scan.record.held);
+
+// Move what belongs to the scan in hand as it was moved itself.
+function follow(app, { scan, before, along }) {
+  const by = scan.matrix.clone().multiply(before.clone().invert());
+  for (const one of along) {
+    app.cloud.setPose(one.scan, rowMajor(by.clone().multiply(one.before).elements));
+  }
+}
+
+// Why a scan does not move, and what frees it.
+function refuse(app, scan) {
+  const { name, held, around } = scan.record,
+    own = held.startsWith("scan"),
+    block = own ? "" : around.find((b) => held.includes(`“${b}”`));
+  const why = html`<div><b>${name}</b> is held where it stands${own ? "" : ` by ${held}`}.</div>`;
+  const values = { ...(own ? { scan: scan.id } : { block }), "held.there": "1" };
+  show(why + button("free", "free it") + link("no", "leave it"), (what) => {
+    if (what === "free") send(app, "register.hold", values);
+    show("");
+  });
+}
 
 function turned(e, view, from, to) {
   const bearing = ([x, y]) => {
@@ -64,20 +98,38 @@ async function judge(app) {
 }
 
 function panel(app) {
-  const { scan } = app.moving,
+  const { scan, block } = app.moving,
     how = "shift and turn (Shift) in plan, lift in slab.";
+  const choices = ["", ...scan.record.around].map(
+    (b) =>
+      html`<option value="${b}" ${b === block ? "selected" : ""} ${nailed(app, scan, b) ? "disabled" : ""}>${b || "alone"}</option>`,
+  );
+  const with_ = scan.record.around.length
+    ? `<label class="row"><span>moves with</span><select id="move-block">${choices.join("")}</select></label>`
+    : "";
   show(
     html`<b>${scan.record.name}</b>: ${how}<div class="fig">${live.says}</div>` +
+      with_ +
       button("set", "set it here") +
       link("no", "put it back"),
     (what) => {
       if (what === "set") {
-        send(app, "register.set_pose", poseValues(app, scan));
+        send(app, "register.set_pose", { ...poseValues(app, scan), block });
         app.moving = null; // it stays where it is until the scene says so too
       }
       leave(app);
     },
   );
+  document.getElementById("move-block")?.addEventListener("change", (e) => choose(app, e.target.value));
+}
+
+// Move with another block, or alone.
+function choose(app, block) {
+  const { scan, before, along } = app.moving;
+  for (const one of along) app.cloud.setPose(one.scan, rowMajor(one.before.elements));
+  app.moving = { ...app.moving, block, along: inBlock(app, scan, block) };
+  follow(app, { scan, before, along: app.moving.along });
+  app.dirty();
 }
 
 function leave(app) {
@@ -96,14 +148,28 @@ export default {
   help: "Move a scan by hand",
   steps: ["register"],
   cursor: "move",
-  sends: ["register.set_pose"],
+  sends: ["register.set_pose", "register.hold"],
   drags: true,
   down(app, view, px, py, event) {
     if (view.kind === "space") return false;
     const scan = app.moving?.scan ?? nearest(view, app.cloud, px, py)?.node.scan;
     if (!scan) return false;
-    const before = app.moving?.before ?? scan.matrix.clone();
-    app.moving = { scan, before, last: [px, py], turn: event.shiftKey && view.kind === "plan" };
+    if (scan.record.held) {
+      refuse(app, scan);
+      return false;
+    }
+    const before = app.moving?.before ?? scan.matrix.clone(),
+      inner = scan.record.placed ? (scan.record.around.at(-1) ?? "") : "";
+    const block = app.moving?.block ?? (nailed(app, scan, inner) ? "" : inner);
+    const along = app.moving?.along ?? inBlock(app, scan, block);
+    app.moving = {
+      scan,
+      before,
+      block,
+      along,
+      last: [px, py],
+      turn: event.shiftKey && view.kind === "plan",
+    };
     judge(app); // so that the answer is ready when it moves
     return true;
   },
@@ -113,6 +179,7 @@ export default {
     (turn ? turned : shifted)(e, view, last, [px, py]);
     app.moving = { ...app.moving, last: [px, py] };
     app.cloud.setPose(scan, rowMajor(e));
+    follow(app, app.moving);
     app.dirty();
     judge(app);
   },
