@@ -29,8 +29,7 @@ ALIKE = np.cos(np.radians(25.0))  # normals nearer to each other belong to one p
 SPACED = 0.01  # m: how far apart points are taken to lie where there are too few to say
 FEWEST = 12  # points of a plane
 SHARE = 0.06  # of the points about a touch that a plane has to have
-CROSS = 0.25  # least volume spanned by three unit normals: flatter corners are not sharp
-FOLD = np.cos(np.radians(30.0))  # two planes that meet flatter than so make no edge
+CROSS = {3: 0.25, 2: 0.5}  # least volume or area that unit normals span: flatter ones make no corner or edge
 FLOOR = 0.0005  # m: beyond this a beam's footprint does not place an edge
 NEIGHBOURS = 9  # for a gradient of intensity
 AS_WELL = 0.04  # of the intensity's variance: of targets that explain it about as well, the largest
@@ -79,11 +78,13 @@ def sharpen(nearby: Nearby, touch: np.ndarray) -> Sharp:
     """What is sharp about a touched place (3,): all in the scan's frame, m."""
     spacing = float(np.linalg.norm(touch)) * nearby.step
     aside = max(ASIDE[0], ASIDE[1] * spacing)
-    for look in (_target, _corner, _drawn, _edge):
-        found = look(nearby, touch, spacing, aside)
-        if found is not None:
-            return found
-    return alone(touch, spacing)
+    looks = (
+        lambda: _target(nearby, touch, spacing),
+        lambda: _meeting(nearby, touch, spacing, aside, 3),
+        lambda: _drawn(nearby, touch, spacing, aside),
+        lambda: _meeting(nearby, touch, spacing, aside, 2),
+    )
+    return next((found for look in looks if (found := look()) is not None), alone(touch, spacing))
 
 
 def alone(touch: np.ndarray, spacing: float = SPACED) -> Sharp:
@@ -91,7 +92,7 @@ def alone(touch: np.ndarray, spacing: float = SPACED) -> Sharp:
     return Sharp("point", touch, max(spacing / 2, FLOOR), _facing(touch), 1)
 
 
-def _target(nearby: Nearby, touch, spacing: float, _aside: float) -> Sharp | None:
+def _target(nearby: Nearby, touch, spacing: float) -> Sharp | None:
     """The board, ball or disc under a touch, the one whose fit explains most."""
     drawn = [d.centre for r in DRAWN if (d := _drawn_about(nearby, touch, r * spacing))]
     found: list[Target | None] = []
@@ -180,35 +181,22 @@ def _variance(points: np.ndarray, plane: planes.Plane, place: np.ndarray) -> flo
     return noise * float(1 / len(points) + lever @ np.linalg.solve(off.T @ off, lever))
 
 
-def _corner(nearby: Nearby, touch, spacing: float, aside: float) -> Sharp | None:
-    """Where three planes about the touch meet, of the nearest reach that shows three."""
+def _meeting(nearby: Nearby, touch, spacing: float, aside: float, count: int) -> Sharp | None:
+    """The nearest place to the touch where three planes about it, or two, meet: of the nearest reach that
+    shows so many.
+    """
     for reach in AROUND:
-        sides = _planes_about(nearby, touch, spacing, reach)
+        sides = _planes_about(nearby, touch, spacing, reach)[:count]
         normals = np.array([p.normal for _, p in sides])
-        if len(sides) < 3 or abs(np.linalg.det(normals)) < CROSS:
+        if len(sides) < count or np.sqrt(np.linalg.det(normals @ normals.T)) < CROSS[count]:
             continue
-        place = np.linalg.solve(normals, [p.distance for _, p in sides])
+        across = np.linalg.pinv(normals)
+        place = touch + across @ ([p.distance for _, p in sides] - normals @ touch)
         if np.linalg.norm(place - touch) < aside:
-            across = np.linalg.inv(normals)
             variance = across @ np.diag([_variance(q, p, place) for q, p in sides]) @ across.T
-            sigma = float(np.hypot(np.sqrt(np.trace(variance) / 3), FLOOR))
-            return Sharp("corner", place, sigma, _facing(touch), sum(len(q) for q, _ in sides))
-    return None
-
-
-def _edge(nearby: Nearby, touch, spacing: float, aside: float) -> Sharp | None:
-    """The nearest place to the touch on the line where two planes about it meet."""
-    for reach in AROUND:
-        sides = _planes_about(nearby, touch, spacing, reach)[:2]
-        if len(sides) < 2 or abs(sides[0][1].normal @ sides[1][1].normal) > FOLD:
-            continue
-        normals, distances = np.array([p.normal for _, p in sides]), np.array([p.distance for _, p in sides])
-        place = touch + np.linalg.pinv(normals) @ (distances - normals @ touch)
-        if np.linalg.norm(place - touch) < aside:
-            across = np.linalg.pinv(normals)
-            variance = across @ np.diag([_variance(q, p, place) for q, p in sides]) @ across.T
-            sigma = float(np.hypot(np.sqrt(np.trace(variance) / 2), FLOOR))
-            return Sharp("edge", place, sigma, _facing(touch), sum(len(q) for q, _ in sides))
+            sigma = float(np.hypot(np.sqrt(np.trace(variance) / count), FLOOR))
+            kind = "corner" if count == 3 else "edge"
+            return Sharp(kind, place, sigma, _facing(touch), sum(len(q) for q, _ in sides))
     return None
 
 

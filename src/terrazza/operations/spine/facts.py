@@ -317,7 +317,7 @@ def _array(scan: int | None, value: Any) -> list[tuple[str, str]]:
 KINDS: dict[str, Kind] = {
     k.name: k
     for k in (
-        Kind("scan", ScanValue, "scans were added", _by_key),
+        Kind("scan", ScanValue, "scans were added or noted otherwise", _by_key),
         Kind("column", list[str], "points changed", _by_key_start, _columns),
         Kind("pose", PoseValue, "poses changed", _by_key),
         Kind("left_out", StrictBool, "scans were taken out of the adjustment", _by_key),
