@@ -31,7 +31,21 @@ def _flight(field: str, progress: Progress) -> list[str]:
     return [flight.CLOUD]
 
 
-LAID = {"estate": _estate, "flight": _flight, "finished": _estate}  # which also names the scans among it
+def _second(field: str, progress: Progress) -> list[str]:
+    from terrazza.demo import second
+
+    if not os.path.isfile(os.path.join(field, second.CLOUD)):
+        second.build(field, progress=progress)
+    return [second.CLOUD]
+
+
+# which also names the scans among what is laid out
+LAID = {
+    "estate": _estate,
+    "flight": _flight,
+    "second": _second,
+    "finished": _estate,
+}
 
 
 def begin(workspace: str, key: str, who: str, progress: Progress = QUIET) -> Row | None:

@@ -26,6 +26,13 @@ DEMOS = {
         "Make the demo's flight",
         "register",
     ),
+    "second": Demo(
+        "Settegradini, second day",
+        "Five more scans that see boards of the first day again, in a frame of that day; one came with a "
+        "wrong pose, one needs a hand:",
+        "Make the second day",
+        "register",
+    ),
     "finished": Demo(
         "Settegradini, handed over",
         "The terraces taken through all eight steps, to the report and the client's folder; some minutes:",

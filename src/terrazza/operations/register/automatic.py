@@ -10,6 +10,7 @@ from terrazza.errors import StateError
 from terrazza.later import later
 from terrazza.operations.georeference.sightings import find_targets
 from terrazza.operations.pieces.surfaces import pictures, shares_frame, surfaces
+from terrazza.operations.register import given
 from terrazza.operations.register.holding import held
 from terrazza.operations.register.settling import decided, settle, settle_aside, sightings
 from terrazza.operations.register.standing import put_standing
@@ -82,7 +83,7 @@ class Automatic(Operation):
         start = (
             {} if params.poses == "forget" else {k: s.pose for k, s in enumerate(scans) if s.pose is not None}
         )
-        stuck = held(job, scans)
+        told, stuck = given.given_poses(scans), held(job, scans)
         start |= {k: scans[k].pose for k in stuck}
         fixed = _stay(scans, start, params.poses) | stuck
         off = {pair for pair, choice in decided(job, scans).items() if not choice["on"]}
@@ -131,6 +132,7 @@ class Automatic(Operation):
                 "unsettled": figures["unsettled"] | unsettled,
                 "loose_mm": figures["loose_mm"] | loose,
             }
+        figures["given_wrong"] = given.wrong(job, told)
         return figures | put_standing(job, scans, found, figures)
 
 

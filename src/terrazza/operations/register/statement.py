@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from terrazza.operations.register.given import said
 from terrazza.operations.register.judging import verdict
 from terrazza.operations.register.looked_through import told
 from terrazza.operations.spine.job import Job
@@ -27,10 +28,17 @@ def statement(job: Job) -> list[tuple[str, str]]:
         ("How good", f"{_quality(network, good, n)} {_twice(network, n)}"),
         ("How sure", _sure(network, placed, n)),
         ("Weak", _weak(network, good)),
+        *_given(job, n),
         *_walks(job),
         ("Looked through", told(job) or "Nobody has signed that it was."),
         ("Doubted", _doubted(standing, [s.name for s in scans if s.pose is None and s not in out_of])),
     ]
+
+
+def _given(job: Job, n: Notation) -> list[tuple[str, str]]:
+    last = job.last_entries().get("register.automatic")
+    told = said((last.figures or {}).get("given_wrong") or [], n) if last else ""
+    return [("Given poses", told)] if told else []
 
 
 def _walks(job: Job) -> list[tuple[str, str]]:
