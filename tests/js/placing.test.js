@@ -150,11 +150,15 @@ test("a scan in hand says how it lies beside the others, in the grid, one questi
     await new Promise((go) => waiting.push(go));
     return new Response(JSON.stringify({ says: `${asked.length} beside` }));
   };
-  const scan = { id: 3, record: { name: "Hall" }, matrix: new THREE.Matrix4().setPosition(1, 2, 3) };
+  const record = { name: "Hall", around: ["Day 1"], held: "", placed: true };
+  const scan = { id: 3, record, matrix: new THREE.Matrix4().setPosition(1, 2, 3) };
+  const other = { id: 4, record, matrix: new THREE.Matrix4().setPosition(9, 2, 3) };
+  const along = [{ scan: other, before: other.matrix.clone() }];
   const app = {
     job: 7,
-    moving: { scan, before: scan.matrix.clone(), last: [0, 0] },
+    moving: { scan, before: scan.matrix.clone(), block: "Day 1", along, last: [0, 0] },
     cloud: {
+      scans: new Map([scan, other].map((s) => [s.id, s])),
       data: { origin: [100, 200, 10], notation: null },
       setPose: (one, rows) => one.matrix.set(...rows),
     },
@@ -164,6 +168,8 @@ test("a scan in hand says how it lies beside the others, in the grid, one questi
   for (const x of [10, 20, 30]) move.move(app, plan, x, 0);
   assert.equal(asked.length, 1);
   assert.deepEqual(asked[0][1].pose.slice(0, 4), [1, 0, 0, 101.1]);
+  const [a, b] = [scan, other].map((s) => s.matrix.elements[12]);
+  assert.ok(a > 1.2 && Math.abs(b - a - 8) < 1e-12, "the other of the block comes along");
   const settle = () => new Promise((go) => setTimeout(go, 5));
   waiting.shift()();
   await settle();
