@@ -52,14 +52,25 @@ def test_level_fit_turns_about_z_only():
 
 
 @pytest.mark.parametrize("seed", range(6))
-def test_quaternions_and_vectors_are_those_of_scipy(seed):
-    rotation = Rotation.random(rng=np.random.default_rng(seed))
-    q = rigid.to_quaternion(rotation.as_matrix())
-    x, y, z, w = rotation.as_quat()
-    assert np.allclose(q * np.sign(q[0]), np.array([w, x, y, z]) * np.sign(w), atol=1e-12)
+def test_quaternions_turn_and_vectors_are_those_of_scipy(seed):
+    rng = np.random.default_rng(seed)
+    rotation, v = Rotation.random(rng=rng), rng.normal(size=3)
+    w, *u = q = rigid.to_quaternion(rotation.as_matrix())
+    turned = v + 2 * w * np.cross(u, v) + 2 * np.cross(u, np.cross(u, v))  # q v q*, Hamilton's product
+    assert np.allclose(turned, rotation.apply(v), atol=1e-12) and np.linalg.norm(q) == pytest.approx(1)
     assert np.allclose(rigid.from_quaternion(2.5 * q), rotation.as_matrix(), atol=1e-12)
     assert np.allclose(rigid.vector_from(rotation.as_matrix()), rotation.as_rotvec(), atol=1e-9)
     assert np.allclose(rigid.rotation_from(rotation.as_rotvec()), rotation.as_matrix(), atol=1e-12)
+
+
+@pytest.mark.parametrize("off", [0.0, 1e-9, 1e-7, 1e-5, 1e-3, 0.1, np.pi / 2, np.pi - 1e-4, np.pi])
+def test_a_rotation_vector_comes_back_at_every_angle(off):
+    rng = np.random.default_rng(3)
+    for axis in [*np.eye(3), *rng.normal(size=(8, 3))]:
+        matrix = Rotation.from_rotvec(axis / np.linalg.norm(axis) * (np.pi - off)).as_matrix()
+        back = rigid.vector_from(matrix)
+        assert np.allclose(Rotation.from_rotvec(back).as_matrix(), matrix, atol=1e-14)
+        assert np.linalg.norm(back) == pytest.approx(np.pi - off, abs=1e-12)
 
 
 @pytest.mark.parametrize("bad", [[0, 0, 0, 0], [np.nan, 0, 0, 1]])

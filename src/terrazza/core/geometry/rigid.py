@@ -5,6 +5,12 @@ A pose maps coordinates of a scan's own frame to the job frame: ``q = pose[:3, :
 
 import numpy as np
 
+from terrazza.later import later
+
+turns = later("scipy.spatial.transform")
+
+NEAR_HALF = -0.9  # cosine of an angle: turns beyond it lose their axis in the sine
+
 
 def make(rotation: np.ndarray, translation: np.ndarray) -> np.ndarray:
     """4×4 from a 3×3 rotation and a 3-vector."""
@@ -54,11 +60,15 @@ def rotation_from(vector: np.ndarray) -> np.ndarray:
 
 def vector_from(rotation: np.ndarray) -> np.ndarray:
     """Rotation vector (rad) of a 3×3 rotation; exact for small angles, angle in [0, π]."""
-    q = to_quaternion(rotation)
-    if q[0] < 0:
-        q = -q
-    s = np.linalg.norm(q[1:])
-    return 2 * q[1:] if s < 1e-12 else q[1:] * (2 * np.arctan2(s, q[0]) / s)
+    m = rotation
+    sine = np.array([m[2, 1] - m[1, 2], m[0, 2] - m[2, 0], m[1, 0] - m[0, 1]]) / 2  # times the axis
+    s, c = np.linalg.norm(sine), (m[0, 0] + m[1, 1] + m[2, 2] - 1) / 2
+    if c > NEAR_HALF:
+        return sine if s < 1e-12 else sine * (np.arctan2(s, c) / s)
+    k = int(np.argmax(np.diag(m)))  # about half a turn the axis shows in the symmetric part
+    axis = ((m + m.T) / 2 - c * np.eye(3))[k]
+    axis /= np.linalg.norm(axis)
+    return axis * (np.arctan2(s, c) * (1.0 if axis @ sine >= 0 else -1.0))
 
 
 def step(pose: np.ndarray, turn: np.ndarray, shift: np.ndarray, about: np.ndarray) -> np.ndarray:
@@ -70,20 +80,8 @@ def step(pose: np.ndarray, turn: np.ndarray, shift: np.ndarray, about: np.ndarra
 
 
 def to_quaternion(rotation: np.ndarray) -> np.ndarray:
-    """Unit quaternion (w, x, y, z) of a 3×3 rotation (Shepperd's method)."""
-    m = rotation
-    trace = np.array([m[0, 0] + m[1, 1] + m[2, 2], m[0, 0], m[1, 1], m[2, 2]])
-    k = int(np.argmax(trace))
-    if k == 0:
-        q = np.array([1 + trace[0], m[2, 1] - m[1, 2], m[0, 2] - m[2, 0], m[1, 0] - m[0, 1]])
-    else:
-        i, j, n = (k - 1, k % 3, (k + 1) % 3)
-        q = np.empty(4)
-        q[0] = m[n, j] - m[j, n]
-        q[1 + i] = 1 + m[i, i] - m[j, j] - m[n, n]
-        q[1 + j] = m[j, i] + m[i, j]
-        q[1 + n] = m[n, i] + m[i, n]
-    return q / np.linalg.norm(q)
+    """Unit quaternion (w, x, y, z) of a 3×3 rotation."""
+    return turns.Rotation.from_matrix(rotation).as_quat(scalar_first=True)
 
 
 def from_quaternion(q: np.ndarray) -> np.ndarray:
@@ -92,14 +90,7 @@ def from_quaternion(q: np.ndarray) -> np.ndarray:
     length = np.linalg.norm(q)
     if not np.isfinite(length) or length < 1e-9:
         raise ValueError("a rotation quaternion of length zero")
-    w, x, y, z = q / length
-    return np.array(
-        [
-            [1 - 2 * (y * y + z * z), 2 * (x * y - w * z), 2 * (x * z + w * y)],
-            [2 * (x * y + w * z), 1 - 2 * (x * x + z * z), 2 * (y * z - w * x)],
-            [2 * (x * z - w * y), 2 * (y * z + w * x), 1 - 2 * (x * x + y * y)],
-        ]
-    )
+    return turns.Rotation.from_quat(q, scalar_first=True).as_matrix()
 
 
 def fit(
