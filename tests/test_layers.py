@@ -1,6 +1,7 @@
 """The architecture, held by tests: imports go one way, everything public says what it does."""
 
 import ast
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -126,6 +127,26 @@ def test_modules_say_what_they_are(path):
 def test_scripts_and_styles_are_short_and_say_what_they_are(path):
     lines = path.read_text().splitlines()
     assert lines[0].startswith(("//", "/*")) and len(lines) <= 400
+
+
+SHAPED = ("core", "store", "formats", "operations/pieces")
+SHAPE = re.compile(r"\((?:\d+|[a-z]\w*|…|\d*n),[^()]{0,40}\)|\d ?×|[a-z] × ")
+
+
+def test_nine_in_ten_public_functions_of_arrays_say_their_shapes():
+    """Of those that take or give arrays, in what other parts build upon."""
+    says = {}
+    for path in (p for room in SHAPED for p in sorted((SOURCE / room).rglob("*.py"))):
+        body = ast.parse(path.read_text()).body
+        classes = [n for n in body if isinstance(n, ast.ClassDef) and not n.name.startswith("_")]
+        for function in (n for scope in (body, *(c.body for c in classes)) for n in scope):
+            if isinstance(function, ast.FunctionDef) and not function.name.startswith("_"):
+                kinds = [a.annotation for a in function.args.args + function.args.kwonlyargs]
+                if any("ndarray" in ast.unparse(k) for k in [*kinds, function.returns] if k is not None):
+                    told = ast.get_docstring(function) or ""
+                    says[path, function.lineno] = bool(SHAPE.search(told))
+    silent = [f"{p.relative_to(SOURCE)}:{line}" for (p, line), said in says.items() if not said]
+    assert len(says) > 400 and len(silent) <= 0.1 * len(says), silent
 
 
 @pytest.mark.parametrize("operation", all_operations(), ids=lambda o: o.name)

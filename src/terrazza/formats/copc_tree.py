@@ -22,7 +22,9 @@ class Cube:
 
     @classmethod
     def around(cls, low: np.ndarray, high: np.ndarray) -> "Cube":
-        """From the lowest corner of the points on, as readers that look at the header alone take it."""
+        """From the lowest corner of the points on, as readers that look at the header alone take it. Corners
+        (3,), m.
+        """
         return cls(tuple(float(v) for v in low), max(float((high - low).max()), 1e-3))
 
     def codes(self, position: np.ndarray, layout: Layout) -> np.ndarray:
@@ -87,7 +89,9 @@ class Tree:
 
     @classmethod
     def of(cls, codes: np.ndarray, counts: np.ndarray) -> "Tree":
-        """From sorted ``codes`` of the cells and the points in each; those above ``LEAF`` are finest ones."""
+        """From sorted ``codes`` of the cells and the points in each; those above ``LEAF`` are finest ones.
+        Both (k,).
+        """
         limits = np.ones((len(codes), DEEPEST + 1), np.float32)
         left, ended = np.ones(len(codes)), np.zeros(len(codes), bool)
         for level in range(DEEPEST + 1):
@@ -149,6 +153,7 @@ class Cells:
         return there, many[there]
 
     def add(self, cells: np.ndarray, many: np.ndarray) -> None:
+        """Count points of cells (k,), each met once: (k,) more in them."""
         self.counts[cells] += many
 
     @property

@@ -82,8 +82,9 @@ class Writer:
     ) -> str:
         """Write one scan from chunks of ``columns``; returns its guid.
 
-        ``columns`` out of xyz, intensity (u16), native_rgb, row, column, invalid (0 or 2).  Coordinates are
-        scaled integers of ``scale`` metres about ``offset``; colours u8, or u16 where ``deep``.
+        ``columns`` out of xyz, intensity (u16), native_rgb, row, column, invalid (0 or 2). Coordinates are
+        scaled integers of ``scale`` metres about ``offset``; colours u8, or u16 where ``deep``. Columns (n,)
+        or (n, 3), m; ``pose`` (4, 4).
         """
         scan, proto = lib.StructureNode(self.file), lib.StructureNode(self.file)
         guid = guid or _guid()
@@ -214,7 +215,7 @@ class Writer:
         lens: dict | None = None,
     ) -> None:
         """Attach one encoded JPEG or PNG; ``lens`` says what its representation needs, by default a spherical
-        image that spans the full turn.
+        image that spans the full turn. ``pose`` (4, 4), picture to scan.
         """
         node, rep = lib.StructureNode(self.file), lib.StructureNode(self.file)
         self.images.append(node)

@@ -69,7 +69,7 @@ def picture(path: str, rgb: np.ndarray, quality: int = 90) -> None:
 
 
 def bytes_of(rgb: np.ndarray, form: str = "JPEG", quality: int = 90) -> int:
-    """Bytes of a picture in a form."""
+    """Bytes of a picture in a form. ``rgb`` (rows, columns, 3) u8."""
     out = io.BytesIO()
     Image.fromarray(rgb).save(out, form, **({"quality": quality} if form == "JPEG" else {}))
     return out.tell()

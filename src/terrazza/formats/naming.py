@@ -113,6 +113,6 @@ def _fitted(value: np.ndarray, top: int, kind) -> tuple[np.ndarray, int]:
 
 def eight_bit(rgb16: np.ndarray, deep: bool) -> np.ndarray:
     """16-bit colour as 8-bit; files that only fill the low byte (against the standard; not ``deep``) are
-    taken as they are.
+    taken as they are. ``rgb16`` (n, 3) u16, (n, 3) u8.
     """
     return rgb16.astype("<u2", copy=False).view(np.uint8).reshape(*rgb16.shape, 2)[..., int(deep)]

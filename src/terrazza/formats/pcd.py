@@ -146,7 +146,7 @@ def lzf(packed: np.ndarray, out: np.ndarray) -> int:
 
     A control byte below 32 is followed by that many literal bytes and one more; else its top three bits (7:
     and a further byte) give a length less 2, and its low five with the next byte how far back to copy from,
-    less 1.
+    less 1. Both (n,) u8.
     """
     i = o = 0
     while i < len(packed):

@@ -63,7 +63,7 @@ def _header(path: str) -> tuple[str, list[tuple[str, int, list[tuple[str, str]]]
 
 def trajectory(path: str) -> dict[str, np.ndarray] | None:
     """The columns of an element named trajectory, path or poses that follows the vertices, under our names;
-    None where the file has none.
+    None where the file has none. Columns (n,).
     """
     form, elements, start = _header(path)
     with open(path, "rb") as file:

@@ -87,7 +87,7 @@ def _floats(cells):
 
 
 def chunks(records: Records, size: int = CHUNK) -> Iterator[tuple[np.ndarray, int]]:
-    """Structured arrays in file order, each with how many of its lines could not be read."""
+    """Structured arrays in file order, each with how many of its lines could not be read. Arrays (n,)."""
     if records.text:
         with open(records.path, "rb") as file:
             file.seek(records.start)
@@ -116,14 +116,16 @@ def tones(records: Records) -> naming.Tones:
 
 
 def tones_of(values: np.ndarray) -> naming.Tones:
-    """Tones from an even sample of structured values."""
+    """Tones from an even sample of structured values. Values (n,)."""
     return naming.tones(_named(np.array(values[:: max(len(values) // naming.SAMPLE, 1)])))
 
 
 def read(
     records: Records, arrays: Iterator[tuple[np.ndarray, int]] | None = None, how: naming.Tones | None = None
 ) -> Iterator[dict]:
-    """The points as ``naming.chunk`` gives them; organised clouds with row and column."""
+    """The points as ``naming.chunk`` gives them; organised clouds with row and column. Columns (n,) or (n,
+    3).
+    """
     how, done = how or tones(records), 0
     for values, unread in arrays if arrays is not None else chunks(records):
         named = _named(values)

@@ -89,7 +89,9 @@ def _heading(column: dict[str, np.ndarray]) -> np.ndarray | None:
 
 
 def write(path: str, time: np.ndarray, xyz: np.ndarray, heading: np.ndarray) -> None:
-    """A trajectory as text: time x y z heading (°), with a header."""
+    """A trajectory as text: time x y z heading (°), with a header. ``time`` (n,) s, ``xyz`` (n, 3) m,
+    ``heading`` (n,) rad.
+    """
     np.savetxt(
         path,
         np.c_[time, xyz, np.degrees(heading)],

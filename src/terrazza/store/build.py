@@ -61,7 +61,7 @@ class Kind:
 
     @classmethod
     def of(cls, values: np.ndarray) -> "Kind":
-        """Of some values, at least one."""
+        """Of some values, at least one. Values (n,) or (n, k)."""
         first = values.flat[0]
         out = cls(
             first.item() if values.ndim == 1 and values[-1] == first and (values == first).all() else None

@@ -82,7 +82,7 @@ class Cloud:
         return out
 
     def pick(self, name: str, index: np.ndarray) -> np.ndarray:
-        """Values of a column at sorted indices."""
+        """Values of a column at sorted indices. ``index`` (n,), values (n,) or (n, k)."""
         if name not in self.columns.pointers:
             return np.full(len(index), self.columns.constants[name])
         starts, cuts = np.r_[0, self.columns.ends[:-1]], np.r_[0, np.searchsorted(index, self.columns.ends)]
@@ -97,20 +97,20 @@ class Cloud:
         return self.columns.read(name, start, stop)
 
     def values(self, name: str, default, start: int = 0, stop: int | None = None) -> np.ndarray:
-        """A stretch of a column, or ``default`` repeated where the scan has none."""
+        """A stretch of a column, or ``default`` repeated where the scan has none. (n,) or (n, k)."""
         if self.has(name):
             return np.asarray(self.read(name, start, stop))
         return np.full((self.count if stop is None else min(stop, self.count)) - start, default)
 
     def kept(self, start: int = 0, stop: int | None = None) -> np.ndarray:
-        """Mask of points that no cut has taken and that are on no shelf that is apart."""
+        """Mask of points that no cut has taken and that are on no shelf that is apart. Mask (n,)."""
         kept = self.values("cut", 0, start, stop) == 0
         if self.apart and self.has("shelf"):
             kept &= ~np.isin(self.read("shelf", start, stop), self.apart)
         return kept
 
     def kept_of(self, index: np.ndarray) -> np.ndarray:
-        """Those of some points (sorted indices) that ``kept`` has."""
+        """Those of some points (sorted indices) that ``kept`` has. ``index`` (n,)."""
         if self.has("cut"):
             index = index[self.pick("cut", index) == 0]
         if self.apart and self.has("shelf"):
@@ -134,7 +134,7 @@ class Cloud:
 
     @property
     def nodes(self) -> np.ndarray:
-        """NODE records, coarse first."""
+        """NODE records, coarse first. (k,)."""
         return self.columns.whole("nodes")
 
     @property
@@ -152,12 +152,12 @@ class Cloud:
     @property
     def in_order(self) -> tuple[np.ndarray, np.ndarray]:
         """Where each node that has points begins, in the order of the points, and its level; kept, since
-        files never change.
+        files never change. Both (k,).
         """
         return _in_order(self._table)
 
     def sample(self, most: int) -> np.ndarray:
-        """Indices (sorted) of about ``most`` points that cover the scan evenly: its coarsest nodes."""
+        """Indices (sorted) of about ``most`` points that cover the scan evenly: its coarsest nodes. (n,)."""
         nodes = self.nodes
         upto = max(int(np.searchsorted(np.cumsum(nodes["count"]), most, side="right")), 1)
         return octree.members(nodes[:upto])
@@ -191,14 +191,14 @@ class Cloud:
         ]
 
     def no_denser(self, spacing: float) -> np.ndarray:
-        """Mask of the nodes whose points are no denser than ``spacing`` (m), the coarsest always
-        among them.
+        """Mask of the nodes whose points are no denser than ``spacing`` (m), the coarsest always among them.
+        Mask (k,).
         """
         return (self.nodes["level"] == 0) | (self.nodes["spacing"] >= spacing)
 
     def touched(self, low, high, pose: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
         """Which nodes may hold points of an axis-aligned box of the frame that ``pose`` maps to, and which of
-        them lie wholly inside it (masks).
+        them lie wholly inside it (masks). Masks (k,), ``pose`` (4, 4).
         """
         pose = np.ascontiguousarray(np.eye(4) if pose is None else pose, float)
         low_corner = tuple(map(float, self.low))
@@ -210,7 +210,8 @@ class Cloud:
 
     def inside(self, low, high, pose: np.ndarray | None = None, spacing: float = 0.0) -> np.ndarray:
         """Indices (sorted) of the points in an axis-aligned box of the frame that ``pose`` maps to (the
-        scan's own by default); with ``spacing`` (m) only of nodes no denser than that.
+        scan's own by default); with ``spacing`` (m) only of nodes no denser than that. ``pose`` (4, 4),
+        indices (n,).
         """
         pose = np.eye(4) if pose is None else pose
         meets, within = self.touched(low, high, pose)
@@ -241,7 +242,9 @@ class Cloud:
         return np.concatenate(found)
 
     def in_ball(self, centre: np.ndarray, radius: float) -> np.ndarray:
-        """Indices (sorted) of the points within ``radius`` (m) of a centre (scan's frame)."""
+        """Indices (sorted) of the points within ``radius`` (m) of a centre (scan's frame). ``centre`` (3,),
+        indices (n,).
+        """
         corner, edge = self.cells
         to = np.abs(corner + edge[:, None] / 2 - centre)
         half = edge[:, None] / 2
@@ -318,5 +321,5 @@ class Cloud:
         return None if best is None else best[:2]
 
     def bounds(self) -> tuple[np.ndarray, np.ndarray]:
-        """Lowest and highest coordinates in the scan's frame."""
+        """Lowest and highest coordinates in the scan's frame. Both (3,), m."""
         return np.asarray(self.record["bounds"][0]), np.asarray(self.record["bounds"][1])

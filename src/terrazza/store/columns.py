@@ -36,8 +36,8 @@ def file_word(column: str) -> str:
 
 
 def write_block(folder: str, column: str, number: int, values: np.ndarray, version: str) -> str:
-    """Write one block of a column; ``version`` makes its name unique, its checksum makes it provable.  The
-    caller syncs the folder.
+    """Write one block of a column; ``version`` makes its name unique, its checksum makes it provable. The
+    caller syncs the folder. Values (n,) or (n, k).
     """
     values = np.ascontiguousarray(values)
     name = f"{file_word(column)}.{number}.{version}.{checksum(values)}.npy"
@@ -66,11 +66,11 @@ class Columns:
         return name in self.pointers or name in self.constants
 
     def block(self, name: str, number: int) -> np.ndarray:
-        """One block as a memory map."""
+        """One block as a memory map. (n,) or (n, k)."""
         return mapped(os.path.join(self.folder, self.pointers[name][number]))
 
     def stretch(self, name: str, number: int) -> np.ndarray:
-        """One block of any column, also of one that has the same value throughout."""
+        """One block of any column, also of one that has the same value throughout. (n,) or (n, k)."""
         return (
             self.block(name, number)
             if name in self.pointers
@@ -80,7 +80,9 @@ class Columns:
         )
 
     def read(self, name: str, start: int = 0, stop: int | None = None) -> np.ndarray:
-        """Values ``start`` to ``stop`` of a column; a view of the map where they lie in one block."""
+        """Values ``start`` to ``stop`` of a column; a view of the map where they lie in one block. (n,) or
+        (n, k).
+        """
         total = int(self.ends[-1]) if len(self.ends) else 0
         stop = total if stop is None else min(stop, total)
         if name not in self.pointers:
@@ -95,5 +97,5 @@ class Columns:
         return parts[0] if len(parts) == 1 else np.concatenate(parts)
 
     def whole(self, name: str) -> np.ndarray:
-        """A column that is one file and not cut at the block ends (the nodes)."""
+        """A column that is one file and not cut at the block ends (the nodes). (n,)."""
         return self.block(name, 0)

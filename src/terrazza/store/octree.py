@@ -28,7 +28,7 @@ NODE = np.dtype(
 
 def nodes_of(level: np.ndarray, key: np.ndarray, count: np.ndarray, size: float) -> np.ndarray:
     """NODE records from levels, first keys and counts, with ``start`` as if their points followed one
-    another.
+    another. All (k,).
     """
     out = np.zeros(len(level), NODE)
     out["level"], out["count"] = level, count
@@ -50,14 +50,16 @@ def boxes(nodes: np.ndarray, low: np.ndarray, size: float) -> tuple[np.ndarray, 
 
 
 def members(nodes: np.ndarray) -> np.ndarray:
-    """Indices (sorted) of the points of some nodes."""
+    """Indices (sorted) of the points of some nodes. ``nodes`` (k,), indices (n,)."""
     nodes = np.sort(nodes[["start", "count"]], order="start")
     first = np.cumsum(nodes["count"]) - nodes["count"]
     return np.repeat(nodes["start"] - first, nodes["count"]) + np.arange(int(nodes["count"].sum()))
 
 
 def parents(nodes: np.ndarray) -> np.ndarray:
-    """Index (i32) of each node's parent in a table that lists coarse nodes first; −1 for the root."""
+    """Index (i32) of each node's parent in a table that lists coarse nodes first; −1 for the root. Both
+    (k,).
+    """
     packed = lambda n, up: (
         (n["level"].astype(np.uint64) - up << np.uint64(58))
         | (n["x"].astype(np.uint64) >> up)
@@ -73,7 +75,9 @@ def parents(nodes: np.ndarray) -> np.ndarray:
 
 
 def below(nodes: np.ndarray) -> np.ndarray:
-    """Points (i64) of each node and of all nodes under it, for a table that lists coarse nodes first."""
+    """Points (i64) of each node and of all nodes under it, for a table that lists coarse nodes first. Both
+    (k,).
+    """
     total, up = nodes["count"].astype(np.int64), parents(nodes)
     for level in range(int(nodes["level"].max(initial=0)), 0, -1):
         own = np.flatnonzero(nodes["level"] == level)

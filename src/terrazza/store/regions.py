@@ -36,7 +36,9 @@ def moved(planes: np.ndarray, pose: np.ndarray) -> np.ndarray:
 
 
 def touched(cloud: Cloud, pieces: list[np.ndarray]) -> np.ndarray:
-    """Mask of the nodes of a cloud whose cells may meet one of some pieces, given in the cloud's frame."""
+    """Mask of the nodes of a cloud whose cells may meet one of some pieces, given in the cloud's frame. Mask
+    (k,).
+    """
     corner, edge = cloud.cells
     centre, out = corner + edge[:, None] / 2, np.zeros(len(edge), bool)
     for planes in pieces:

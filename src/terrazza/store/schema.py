@@ -34,7 +34,7 @@ class PointColumn:
     pulse: bool = False
 
     def filled(self, count: int) -> np.ndarray:
-        """The column of ``count`` points that have no values."""
+        """The column of ``count`` points that have no values. (n,) or (n, k)."""
         shape = (count, self.width) if self.width else (count,)
         return np.full(shape, self.default, np.dtype(self.dtype))
 

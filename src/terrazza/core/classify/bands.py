@@ -27,7 +27,9 @@ class GroundModel:
 
 
 def by_height(height: np.ndarray, bands: list[tuple[float, float, int]]) -> np.ndarray:
-    """Class code per height over ground (m); 0 where no band [low, high) holds it."""
+    """Class code per height over ground (m); 0 where no band [low, high) holds it. ``height`` (n,), codes
+    (n,) u8.
+    """
     out = np.zeros(len(height), np.uint8)
     for low, high, code in bands:
         out[(height >= low) & (height < high)] = code

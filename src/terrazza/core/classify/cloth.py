@@ -171,5 +171,5 @@ def _lowest(xyz, low_x, low_y, resolution, rows, columns):
 
 
 def ground(xyz: np.ndarray, cloth: Sheet, threshold: float = 0.15) -> np.ndarray:
-    """Mask of points within ``threshold`` (m) of the cloth."""
+    """Mask of points within ``threshold`` (m) of the cloth. ``xyz`` (n, 3) m, mask (n,)."""
     return np.abs(xyz[:, 2] - cloth.at(xyz[:, :2])) < threshold

@@ -32,7 +32,7 @@ class How:
     def cloth(
         self, xyz: np.ndarray, resolution: float, progress: Progress = QUIET, frame=None
     ) -> cloth.Cloth:
-        """A cloth with these manners."""
+        """A cloth with these manners. ``xyz`` (n, 3) m."""
         return cloth.Cloth(
             xyz, resolution, self.rigidness, self.step, self.rounds, self.slope, progress, frame
         )

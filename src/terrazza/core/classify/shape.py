@@ -36,12 +36,12 @@ class Shape:
 
     @property
     def level(self) -> np.ndarray:
-        """Mask of flat points whose plane lies within 20° of horizontal."""
+        """Mask of flat points whose plane lies within 20° of horizontal. Shape (n,)."""
         return self.flat & (np.abs(self.normals[:, 2]) > 0.94)
 
     @property
     def upright(self) -> np.ndarray:
-        """Mask of flat points whose plane stands within 10° of the plumb line."""
+        """Mask of flat points whose plane stands within 10° of the plumb line. Shape (n,)."""
         return self.flat & (np.abs(self.normals[:, 2]) < 0.175)
 
 

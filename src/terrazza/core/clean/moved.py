@@ -74,7 +74,7 @@ class Things:
 
     def take(self, code: np.ndarray, state: np.ndarray) -> np.ndarray:
         """Mask of the points (by their cells' codes and states: 3 contradicted, 2 before what others saw by
-        little, 1 confirmed, 0 not judged) that belong to things.
+        little, 1 confirmed, 0 not judged) that belong to things. ``code``, ``state`` and mask (n,).
         """
         inside = np.isin(code, self.whole)
         return (inside & ((state != 1) | np.isin(code, self.clear))) | (

@@ -93,7 +93,9 @@ class Spread:
 
 
 def beyond(distance: np.ndarray, ranges: np.ndarray, limits: dict[int, float]) -> np.ndarray:
-    """Mask of points whose neighbour distance is beyond the limit of their band of range."""
+    """Mask of points whose neighbour distance is beyond the limit of their band of range. ``distance``,
+    ``ranges`` (n,) m, mask (n,).
+    """
     table = np.full(256, np.inf)
     for band, limit in limits.items():
         table[band + 128] = limit
@@ -109,17 +111,21 @@ def _bin(distance):
 
 
 def statistical(distance: np.ndarray, deviations: float) -> np.ndarray:
-    """Mask of outliers: distance beyond mean + ``deviations`` · sample standard deviation of all."""
+    """Mask of outliers: distance beyond mean + ``deviations`` · sample standard deviation of all.
+    ``distance`` (n,) m, mask (n,).
+    """
     return distance > Spread().add(distance, np.ones(len(distance))).limit(deviations)
 
 
 def statistical_by_range(distance: np.ndarray, ranges: np.ndarray, deviations: float) -> np.ndarray:
-    """Mask of outliers judged within bands of range (see ``Spread.limits_by_range``)."""
+    """Mask of outliers judged within bands of range (see ``Spread.limits_by_range``). ``distance``,
+    ``ranges`` (n,) m, mask (n,).
+    """
     return beyond(distance, ranges, Spread().add(distance, ranges).limits_by_range(deviations))
 
 
 def radius(xyz: np.ndarray, reach: float, least: int) -> np.ndarray:
-    """Mask of points with fewer than ``least`` others within ``reach`` (m)."""
+    """Mask of points with fewer than ``least`` others within ``reach`` (m). ``xyz`` (n, 3) m, mask (n,)."""
     tree = cKDTree(xyz)
     counts = tree.query_ball_point(xyz, reach, workers=-1, return_length=True)
     return counts - 1 < least

@@ -145,7 +145,7 @@ class Triangles:
         return _nearest(np.ascontiguousarray(xyz, float), self.low, self.high, self.corners, self.reach)
 
     def along(self, xyz: np.ndarray) -> np.ndarray:
-        """All points: those beside the surface have no distance."""
+        """All points: those beside the surface have no distance. (n,) m."""
         return np.ones(len(xyz), bool)
 
 

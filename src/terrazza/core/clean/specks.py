@@ -39,7 +39,9 @@ def cells_of(code: np.ndarray) -> np.ndarray:
 
 
 def rim(code: np.ndarray) -> np.ndarray:
-    """Codes of the cells that touch some, sorted, without those themselves."""
+    """Codes of the cells that touch some, sorted, without those themselves. Codes (n,), and (m,) of those
+    about them.
+    """
     steps = np.array([(a << (2 * BITS)) + (b << BITS) + c for a, b, c in HALF])
     return np.setdiff1d(np.concatenate([code[:, None] + steps, code[:, None] - steps], 1), code)
 
@@ -142,7 +144,7 @@ def clusters(code: np.ndarray) -> np.ndarray:
 
 def small(held: Held, fewest: float, smallest: float) -> np.ndarray:
     """Mask of the cells whose cluster has fewer than ``fewest`` points or is smaller across than ``smallest``
-    (m).
+    (m). Mask (n,) of n cells.
     """
     if not len(held.code):
         return np.zeros(0, bool)

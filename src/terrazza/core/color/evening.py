@@ -21,7 +21,7 @@ PASSING, FEWEST_STRANGE = 0.5, 4
 
 
 def linear(stored: np.ndarray) -> np.ndarray:
-    """Brightness (0 to 1) of stored values (0 to 255) by the curve of IEC 61966-2-1."""
+    """Brightness (0 to 1) of stored values (0 to 255) by the curve of IEC 61966-2-1. Any shape, kept."""
     s = np.asarray(stored, np.float32) / 255
     return np.where(s <= 0.04045, s / 12.92, ((s + 0.055) / 1.055) ** 2.4)
 

@@ -12,7 +12,7 @@ FLAT = np.radians(0.05)  # lines that differ by less have no crossing to be brou
 
 
 def length(xyz: np.ndarray, closed: bool = False) -> float:
-    """Length (m) of a line, or of the rim of a closed one."""
+    """Length (m) of a line, or of the rim of a closed one. ``xyz`` (n, 3) m."""
     ring = np.r_[xyz, xyz[:1]] if closed else xyz
     return float(np.linalg.norm(np.diff(ring, axis=0), axis=1).sum())
 
@@ -20,7 +20,7 @@ def length(xyz: np.ndarray, closed: bool = False) -> float:
 def parallel(xyz: np.ndarray, closed: bool, by: float) -> np.ndarray:
     """The line ``by`` m to the left of it in plan (to the right below 0), corners where the sides meet.
 
-    ValueError where a side of no length has no left.
+    ValueError where a side of no length has no left. Vertices (n, 3) m.
     """
     ring = np.r_[xyz, xyz[:1]] if closed else xyz
     run = np.diff(ring[:, :2], axis=0)
@@ -38,7 +38,7 @@ def parallel(xyz: np.ndarray, closed: bool, by: float) -> np.ndarray:
 
 def square(xyz: np.ndarray, closed: bool) -> tuple[np.ndarray, float]:
     """The line with all sides along or across its main direction, each turned about its middle; and how far
-    the farthest corner moved (m).
+    the farthest corner moved (m). Vertices (n, 3) m.
     """
     ring = np.r_[xyz, xyz[:1]] if closed else xyz
     run = np.diff(ring[:, :2], axis=0)
@@ -64,7 +64,9 @@ def square(xyz: np.ndarray, closed: bool) -> tuple[np.ndarray, float]:
 
 
 def straight(xyz: np.ndarray) -> tuple[np.ndarray, float]:
-    """The two ends of the line that fits the vertices best, and how far off it the farthest lies (m)."""
+    """The two ends of the line that fits the vertices best, and how far off it the farthest lies (m).
+    Vertices (n, 3), ends (2, 3) m.
+    """
     middle = xyz.mean(0)
     way = np.linalg.svd(xyz - middle)[2][0]
     at = (xyz - middle) @ way
@@ -74,7 +76,9 @@ def straight(xyz: np.ndarray) -> tuple[np.ndarray, float]:
 
 
 def fewer(xyz: np.ndarray, closed: bool, most: float) -> np.ndarray:
-    """As few of the vertices as leave none farther than ``most`` m off the line (Douglas & Peucker 1973)."""
+    """As few of the vertices as leave none farther than ``most`` m off the line (Douglas & Peucker 1973).
+    Vertices (n, 3) m.
+    """
     ring = np.r_[xyz, xyz[:1]] if closed else xyz
     keep = np.zeros(len(ring), bool)
     first = int(np.linalg.norm(xyz - xyz[0], axis=1).argmax()) if closed else 0
@@ -97,7 +101,7 @@ def fewer(xyz: np.ndarray, closed: bool, most: float) -> np.ndarray:
 def parted(xyz: np.ndarray, closed: bool, at: int) -> list[np.ndarray]:
     """The two lines that end and begin at a vertex; of a closed one the line that begins and ends there.
 
-    ValueError at an end, where there is nothing to part.
+    ValueError at an end, where there is nothing to part. Vertices (n, 3) m.
     """
     if closed:
         return [np.r_[xyz[at:], xyz[: at + 1]]]
@@ -107,7 +111,9 @@ def parted(xyz: np.ndarray, closed: bool, at: int) -> list[np.ndarray]:
 
 
 def joined(one: np.ndarray, other: np.ndarray) -> np.ndarray:
-    """One line of two, over their nearest ends, which become one vertex where they lie in one place."""
+    """One line of two, over their nearest ends, which become one vertex where they lie in one place. Vertices
+    (n, 3) m.
+    """
     ways = [(a, b) for a in (one[::-1], one) for b in (other, other[::-1])]
     a, b = min(ways, key=lambda ab: float(np.linalg.norm(ab[0][-1] - ab[1][0])))
     if np.linalg.norm(a[-1] - b[0]) <= SAME:
@@ -117,7 +123,7 @@ def joined(one: np.ndarray, other: np.ndarray) -> np.ndarray:
 
 def crossing(p: np.ndarray, u: np.ndarray, q: np.ndarray, v: np.ndarray) -> np.ndarray | None:
     """Where two lines in plan, through p along u and through q along v (unit), meet; None where they are as
-    good as parallel.
+    good as parallel. All (2,), m.
     """
     across = u[0] * v[1] - u[1] * v[0]
     if abs(across) < np.sin(FLAT):

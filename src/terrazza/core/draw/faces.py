@@ -58,7 +58,7 @@ class Face:
 
     @property
     def inward(self) -> np.ndarray:
-        """Unit normal towards the room."""
+        """Unit normal towards the room. In plan, (2,)."""
         return np.array([-self.along[1], self.along[0]])
 
     def vertices(self) -> np.ndarray:

@@ -110,6 +110,7 @@ class Picture:
 
     @classmethod
     def of(cls, xy: np.ndarray, contrast: np.ndarray) -> "Picture":
+        """From places (n, 2) m and how far each stands out of the ground about it (n,)."""
         spans = np.ptp(xy, axis=0)
         taken = np.unique(np.floor(xy / 0.25).astype(np.int64), axis=0)
         cell = float(np.clip(np.sqrt(len(taken) * 0.0625 / max(len(xy), 1)), FINEST, COARSEST))
@@ -136,7 +137,9 @@ class Picture:
 
 
 def found(picture: Picture, at: np.ndarray) -> tuple[Mark | None, list[Mark]]:
-    """The touched mark (None: nothing painted lies there), and all others that are as bright."""
+    """The touched mark (None: nothing painted lies there), and all others that are as bright. ``at`` (2,) m,
+    in the picture's plane.
+    """
     row, column = ((np.asarray(at, float)[::-1] - picture.low[::-1]) / picture.cell).astype(int)
     reach = int(np.ceil(TOUCHED / picture.cell))
     if not (0 <= row < picture.value.shape[0] and 0 <= column < picture.value.shape[1]):

@@ -111,7 +111,7 @@ class _Lie:
 
 
 def floor_below(points: np.ndarray, height: float) -> float:
-    """Height of the floor under a slab: the fullest 5 cm of heights under it."""
+    """Height of the floor under a slab: the fullest 5 cm of heights under it. ``points`` (n, 3) m."""
     z = points[points[:, 2] < height - 0.3, 2]
     if len(z) < 50:
         return float(points[:, 2].min()) if len(points) else height

@@ -129,7 +129,9 @@ def _cover(corners: np.ndarray, piece: np.ndarray, t: np.ndarray) -> float:
 
 
 def begin(section: Section, at: np.ndarray, heading: float, corners: np.ndarray) -> Place | None:
-    """The place that was touched, its corners moved to the points; None where nothing lies on them."""
+    """The place that was touched, its corners moved to the points; None where nothing lies on them. ``at``
+    (3,) and ``corners`` (k, 2) m.
+    """
     found, rms, points, cover = fitted(section(at, heading, corners), corners, TOUCHED / 3, TOUCHED)
     if not np.isfinite(rms) or cover < COVER:
         return None
@@ -138,7 +140,7 @@ def begin(section: Section, at: np.ndarray, heading: float, corners: np.ndarray)
 
 def looked_for(section: Section, at: np.ndarray, corners: np.ndarray) -> Place | None:
     """As ``begin``, in the direction in which the shape lies on its points best, by how much of it they cover
-    and then by their RMS; None where it does in none.
+    and then by their RMS; None where it does in none. ``at`` (3,) and ``corners`` (k, 2) m.
     """
     best, found = (0.0, 0.0), None
     for heading in np.arange(0, 2 * np.pi, TURN):

@@ -27,7 +27,7 @@ class Box:
 
     def nodes(self, cloud, pose: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Which nodes of a cloud, whose points ``pose`` brings here, may hold points that the box shows, and
-        which hold only such (masks).
+        which hold only such (masks). Masks (k,), ``pose`` (4, 4).
         """
         meets, within = cloud.touched(self.low, self.high, self.frame @ pose)
         return (~within, ~meets) if self.outside else (meets, within)

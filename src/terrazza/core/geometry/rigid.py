@@ -25,7 +25,7 @@ def apply(pose: np.ndarray, points: np.ndarray) -> np.ndarray:
 
 
 def inverse(pose: np.ndarray) -> np.ndarray:
-    """The pose that undoes ``pose``."""
+    """The pose that undoes ``pose``. Both (4, 4)."""
     r = pose[:3, :3].T
     return make(r, -r @ pose[:3, 3])
 
@@ -73,7 +73,7 @@ def vector_from(rotation: np.ndarray) -> np.ndarray:
 
 def step(pose: np.ndarray, turn: np.ndarray, shift: np.ndarray, about: np.ndarray) -> np.ndarray:
     """``pose`` moved by a rotation vector ``turn`` about the point ``about`` and then by ``shift`` (target
-    frame).
+    frame). ``pose`` (4, 4), the others (3,), rad and m.
     """
     r = rotation_from(turn)
     return make(r @ pose[:3, :3], r @ (pose[:3, 3] - about) + about + shift)
@@ -122,12 +122,14 @@ def fit(
 
 
 def heading(pose: np.ndarray) -> float:
-    """Plan direction (rad) of the frame's x axis."""
+    """Plan direction (rad) of the frame's x axis. ``pose`` (4, 4)."""
     return float(np.arctan2(pose[1, 0], pose[0, 0]))
 
 
 def difference(a: np.ndarray, b: np.ndarray) -> tuple[float, float]:
-    """How far two poses are apart: metres between their origins, radians between their attitudes."""
+    """How far two poses are apart: metres between their origins, radians between their attitudes. Both (4,
+    4).
+    """
     return float(np.linalg.norm(a[:3, 3] - b[:3, 3])), float(
         np.linalg.norm(vector_from(a[:3, :3].T @ b[:3, :3]))
     )

@@ -93,7 +93,7 @@ def cells(names: np.ndarray) -> np.ndarray:
 
 
 def one_per_cell(xyz: np.ndarray, size: float) -> np.ndarray:
-    """Indices (sorted) of the first point met in each cell of edge ``size`` (m)."""
+    """Indices (sorted) of the first point met in each cell of edge ``size`` (m). ``xyz`` (n, 3) m."""
     _, first = np.unique(keys(xyz, size), return_index=True)
     return np.sort(first)
 
@@ -142,8 +142,8 @@ def spaced(xyz: np.ndarray, spacing: float, fixed: int = 0) -> np.ndarray:
     """Mask of points kept so that no two are nearer than ``spacing`` (m) and every dropped one has a kept one
     within it.
 
-    Points are considered in order; the first stays.  The first ``fixed`` points stay whatever their
-    distances.
+    Points are considered in order; the first stays. The first ``fixed`` points stay whatever their distances.
+    ``xyz`` (n, 3) m, mask (n,).
     """
     keep = np.zeros(len(xyz), np.bool_)
     size = 1 << max(int(np.ceil(np.log2(max(len(xyz), 2)))), 4)

@@ -39,7 +39,9 @@ class ControlFit:
 
 
 def fit(targets: np.ndarray, control: np.ndarray, names: list[str], prior_sigma: float = 0.001) -> ControlFit:
-    """Least squares without scale; StateError where fewer than three points, or all in a line."""
+    """Least squares without scale; StateError where fewer than three points, or all in a line. ``targets``
+    and ``control`` (n, 3) m, job frame and grid.
+    """
     n = len(targets)
     if n < 3:
         raise StateError(

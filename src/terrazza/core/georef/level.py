@@ -7,7 +7,9 @@ from terrazza.errors import StateError
 
 
 def floor_normal(xyz: np.ndarray, normals: np.ndarray, flat: np.ndarray) -> np.ndarray:
-    """Upward unit normal of the most common level surface (median of the normals within 3° of vertical)."""
+    """Upward unit normal of the most common level surface (median of the normals within 3° of vertical).
+    ``xyz`` and ``normals`` (n, 3), ``flat`` (n,) mask; normal (3,).
+    """
     up = flat & (normals[:, 2] > np.cos(np.radians(5.0)))
     if up.sum() < 200:
         raise StateError(

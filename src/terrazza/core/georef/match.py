@@ -52,7 +52,9 @@ def solutions(
 
 
 def match(control: np.ndarray, targets: np.ndarray, tolerance: float = 0.03, level: bool = True) -> Matching:
-    """The first of ``solutions``, or a matching without pairs."""
+    """The first of ``solutions``, or a matching without pairs. ``control`` (n, 3) and ``targets`` (m, 3),
+    m.
+    """
     return next(iter(solutions(control, targets, tolerance, level, 1)), Matching([], np.inf))
 
 
@@ -176,7 +178,9 @@ def match_any_order(
 
 
 def likely_scale(control: np.ndarray, targets: np.ndarray) -> float | None:
-    """A known unit factor under which at least three points would match, or None."""
+    """A known unit factor under which at least three points would match, or None. ``control`` (n, 3) and
+    ``targets`` (m, 3), m.
+    """
     for factor in KNOWN_FACTORS:
         if len(match(control / factor, targets).pairs) >= min(4, len(control)):
             return factor

@@ -118,7 +118,9 @@ def order_words(order) -> str:
 def rivals(
     control: np.ndarray, targets: np.ndarray, best: Matching, tolerance: float, level: bool
 ) -> list[Matching]:
-    """Other placements that explain about as many points about as well as ``best``."""
+    """Other placements that explain about as many points about as well as ``best``. ``control`` (n, 3) and
+    ``targets`` (m, 3), m.
+    """
     bar = NEAR * max(best.rms, 0.002)
     others = solutions(control, targets, tolerance, level, 4)
     return [
@@ -137,7 +139,9 @@ def _one(a: Matching, b: Matching, control: np.ndarray) -> bool:
 
 
 def tilt(pose: np.ndarray, targets: np.ndarray, sigma: np.ndarray) -> tuple[float, float]:
-    """How far (rad) a fit leans from upright, and its standard deviation."""
+    """How far (rad) a fit leans from upright, and its standard deviation. ``pose`` (4, 4), ``targets`` (n, 3)
+    and ``sigma`` (n,), m.
+    """
     placed = rigid.apply(pose, targets)
     centre = placed.mean(0)
     design = rigid.motion_of(placed - centre)

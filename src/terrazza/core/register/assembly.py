@@ -112,7 +112,7 @@ class Assembly:
         return [k for k, i in enumerate(self.island) if i == island]
 
     def against(self, moved: dict[int, np.ndarray], others: list[int]) -> "Case":
-        """Of scans at some poses among others as they stand: what all pairs across say."""
+        """Of scans at some poses among others as they stand: what all pairs across say. Poses (4, 4)."""
         area, weight, upon = 0.0, 0.0, 0
         for k, pose in moved.items():
             for j in others:
@@ -153,7 +153,7 @@ class Assembly:
 
 def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> list[list[np.ndarray]]:
     """For every scan other poses that explain about as much, alone or together with a part of its island,
-    best first; a part that would stand clearly better elsewhere is put there first.
+    best first; a part that would stand clearly better elsewhere is put there first. Poses (4, 4).
     """
     n, alike = len(assembly.pose), _alike(offers, len(assembly.pose))
     for _ in range(2 * n):
@@ -237,8 +237,8 @@ def _movers(assembly: Assembly, part: frozenset, rest: list[int], offers: list[O
 def doubts_of(
     assembly: Assembly, rivals: list[list[np.ndarray]], given, fixed, witnessed: list[Offer]
 ) -> list[str]:
-    """By scan why its placement is doubted; empty where it is not.  Rivals that poses of the files or targets
-    (offers ``witnessed``) speak against are taken away.
+    """By scan why its placement is doubted; empty where it is not. Rivals that poses of the files or targets
+    (offers ``witnessed``) speak against are taken away. Rivals (4, 4).
     """
     return [_doubted(assembly, k, rivals, given, fixed, witnessed) for k in range(len(assembly.pose))]
 

@@ -55,7 +55,9 @@ class Fit:
 
 
 def weak_direction(information: np.ndarray) -> tuple[np.ndarray, float]:
-    """The unit shift that the ties hold least, and its share of the whole (1/3 would be even)."""
+    """The unit shift that the ties hold least, and its share of the whole (1/3 would be even).
+    ``information`` (6, 6), shift (3,).
+    """
     values, vectors = np.linalg.eigh(information[3:, 3:])
     return vectors[:, 0], float(values[0] / max(values.sum(), 1e-12))
 
@@ -89,8 +91,8 @@ def sample(surface: Surface, most: int = 16000, seed: int = 3) -> tuple[np.ndarr
 def fit(a: Surface, b: Surface, start: np.ndarray, widths=WIDTHS, rounds: int = 12, most: int = 16000) -> Fit:
     """Align b to a from the rough pose ``start`` (b to a), by at most ``most`` of b's points.
 
-    Raises InputError where fewer than 100 point pairs lie within the widest
-    search; the result tells by ``overlap`` and ``rms`` whether to believe it.
+    Raises InputError where fewer than 100 point pairs lie within the widest search; the result tells by
+    ``overlap`` and ``rms`` whether to believe it. ``start`` (4, 4).
     """
     points, normals = sample(b, most)
     if len(points) < 100 or a.flat.sum() < 100:
@@ -138,8 +140,8 @@ def compare(
     """How well surfaces lie on each other at a pose (b to a): RMS and median (m) of the distances that belong
     together, their number, and the share of partners within ``width`` (m) that do not.
 
-    What moved is not misfit: distances beyond 4.685 robust deviations are counted, not averaged.  None where
-    they have too little in common.
+    What moved is not misfit: distances beyond 4.685 robust deviations are counted, not averaged. None where
+    they have too little in common. ``pose`` (4, 4).
     """
     points, normals = sample(b, most)
     system = (

@@ -198,7 +198,7 @@ def _patches(
 
 def judge(a: Picture, b: Picture, pose: np.ndarray, slack: tuple[float, float] = CLOSELY) -> Verdict:
     """What two scans say of ``pose`` (b to a): each one's first returns are looked for in the other's
-    picture.
+    picture. ``pose`` (4, 4).
     """
     shares, found, common, told, agreed = [], [], [], [], 0.0
     for mine, other, way in ((b, a, pose), (a, b, rigid.inverse(pose))):

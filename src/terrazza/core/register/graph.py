@@ -34,7 +34,9 @@ class Graph:
 
     @property
     def known(self) -> np.ndarray:
-        """The information, less where ties contradict each other by more than their own."""
+        """The information, less where ties contradict each other by more than their own. (6n, 6n) of n
+        scans.
+        """
         return self.information / max(1.0, float(np.mean(np.square(self.misfit or [0.0]))))
 
 
@@ -69,6 +71,7 @@ def relax(
     """Poses that agree best with all ties between them and the ``targets`` that they share (see
     ``witnesses.grouped``), with upright axes parallel where ``level`` and the scans themselves say that they
     were; all count from 0 in ``poses``, scans in ``fixed`` stay, and so do those that would go ``ASTRAY``.
+    Poses (4, 4).
     """
     begun, poses, k = poses, [p.copy() for p in poses], len(poses)
     free = np.array([6 * s + i for s in range(k) if s not in fixed for i in range(6)], int)

@@ -45,7 +45,7 @@ class Side:
 
     @classmethod
     def of(cls, poses: list[np.ndarray], surfaces: list[Surface], pictures: list[Picture]) -> "Side":
-        """Of scans with their poses in the frame that they share."""
+        """Of scans with their poses in the frame that they share. Poses (4, 4)."""
         if len(surfaces) == 1 and np.array_equal(poses[0], np.eye(4)):
             return cls(surfaces[0], ((poses[0], pictures[0]),))
         xyz = np.concatenate([rigid.apply(p, s.xyz) for p, s in zip(poses, surfaces)])

@@ -40,7 +40,9 @@ def fit_all(
     least_overlap: float = 0.05,
     progress: Progress = QUIET,
 ) -> list[Tie]:
-    """Cloud fits of all pairs of placed scans that overlap, starting from ``poses``; failed ones say why."""
+    """Cloud fits of all pairs of placed scans that overlap, starting from ``poses``; failed ones say why.
+    Poses (4, 4).
+    """
     ties = []
     reach = [float(np.linalg.norm(s.xyz, axis=1).max(initial=0.0)) for s in surfaces]
     placed = [k for k, p in enumerate(poses) if p is not None]
@@ -69,7 +71,9 @@ def fit_pair(
     start: np.ndarray,
     widths=cloud_fit.WIDTHS,
 ) -> Tie | None:
-    """One cloud fit with its verdict; None where the two share too little for a fit."""
+    """One cloud fit with its verdict; None where the two share too little for a fit. ``start`` (4, 4), b to
+    a.
+    """
     try:
         fit = cloud_fit.fit(surfaces[a], surfaces[b], start, widths=widths)
     except InputError:
@@ -95,7 +99,7 @@ def among(ties: list[Tie], members: list[int]) -> list[Tie]:
 
 def at_rest(ties: list[Tie], surfaces: list[Surface], poses: list[np.ndarray | None]) -> list[Tie]:
     """The same ties with RMS, median and number of points where their scans stand in the end (``poses`` to
-    the job), not where each pair alone would have them.
+    the job), not where each pair alone would have them. Poses (4, 4).
     """
     out = []
     for tie in ties:

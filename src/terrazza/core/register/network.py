@@ -165,10 +165,10 @@ def solve(
     apart: set[tuple[int, int]] | None = None,
 ) -> Adjusted:
     """Patches and adjustment in turn until no scan moves by more than ``RESTING``: patches that were chosen
-    while walls still stood double would favour the poses they were chosen at.  ``apart``: pairs of scans (a <
+    while walls still stood double would favour the poses they were chosen at. ``apart``: pairs of scans (a <
     b) whose common patches are not used.
 
-    Raises InputError like ``adjust``.
+    Raises InputError like ``adjust``. ``clouds`` (n, 3) m, each in its scan's frame; poses (4, 4).
     """
     for number in range(passes):
         patches = collect(clouds, poses, Part(progress, number / passes, (number + 1) / passes))

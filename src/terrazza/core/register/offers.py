@@ -102,7 +102,7 @@ class Offer:
         return evidence(self.verdict, self.apart)
 
     def seen_from(self, scan: int) -> np.ndarray:
-        """The pose of the other scan in the frame of this one."""
+        """The pose of the other scan in the frame of this one. (4, 4)."""
         return self.fit.pose if scan == self.a else rigid.inverse(self.fit.pose)
 
     @property
@@ -111,7 +111,7 @@ class Offer:
 
 
 def same(a: np.ndarray, b: np.ndarray, reach: tuple[float, float] = SAME) -> bool:
-    """Whether two poses are one to within a shift (m) and a turn (rad)."""
+    """Whether two poses are one to within a shift (m) and a turn (rad). Both (4, 4)."""
     shift, turn = rigid.difference(a, b)
     return shift < reach[0] and turn < reach[1]
 
@@ -120,7 +120,7 @@ def offers_of(
     surfaces, shapes, pictures, a: int, b: int, given: np.ndarray | None = None, hopeful: bool = False
 ) -> list[Offer]:
     """Placements of b in a's frame that little contradicts, best first; ``hopeful``: only candidates that
-    nearly as much speaks for as for the best are looked at closely.
+    nearly as much speaks for as for the best are looked at closely. ``given`` (4, 4).
     """
     starts = ([] if given is None else [(given, WIDE), (given, NARROW)]) + [
         (c.pose, NARROW)
@@ -178,7 +178,9 @@ def _slid_on(fit: cloud_fit.Fit, verdict: Verdict, a: Picture, b: Picture) -> tu
 
 
 def by_targets(a, b, pose: np.ndarray) -> cloud_fit.Fit:
-    """The fit near a placement that targets say, or that placement itself where surfaces do not fit there."""
+    """The fit near a placement that targets say, or that placement itself where surfaces do not fit there.
+    ``pose`` (4, 4), b to a.
+    """
     near = [f for f in _fits(a, b, [(pose, NARROW)]) if same(f.pose, pose, NEAR_TARGETS)]
     if near and not near[0].free:
         return near[0]

@@ -92,7 +92,7 @@ class PlanShape:
         cls, surfaces: list[Surface], poses: list[np.ndarray], centre: np.ndarray
     ) -> tuple["PlanShape", Surface]:
         """The shape of several placed scans together, and their surface, in a frame about ``centre``; they
-        are judged by the views of ``VIEWS`` of them.
+        are judged by the views of ``VIEWS`` of them. Poses (4, 4), ``centre`` (3,) m.
         """
         shift = rigid.make(np.eye(3), -centre)
         xyz = np.concatenate([rigid.apply(shift @ p, s.xyz) for s, p in zip(surfaces, poses)])
@@ -321,7 +321,7 @@ def _heights(a, b, turn, dx, dy, most=2):
 
 def judge(a: PlanShape, b: PlanShape, pose: np.ndarray, slack: float, most: int | None = None) -> Candidate:
     """Free-space verdict on ``pose`` (b to a): points of each scan (``most`` of them) are looked for in the
-    other's range picture.
+    other's range picture. ``pose`` (4, 4).
     """
     yes = no = total = 0
     mine, theirs = a.sample[:most], b.sample[:most]

@@ -124,7 +124,7 @@ class Advice:
 
 
 def advice(poses: list[np.ndarray], joint: np.ndarray, ties: list[Tie]) -> Advice | None:
-    """Where a further tie would help most; None where nothing is free."""
+    """Where a further tie would help most; None where nothing is free. Poses (4, 4), ``joint`` (6n, 6n)."""
     count = len(poses)
     blocks = [joint[6 * k + 3 : 6 * k + 6, 6 * k + 3 : 6 * k + 6] for k in range(count)]
     k = int(np.argmax([np.linalg.eigvalsh(b)[-1] for b in blocks]))

@@ -73,8 +73,8 @@ def place(
     """Where scans stand among each other; ``given`` poses (scan → job) compete with what the scans say, those
     of ``fixed`` scans stay. ``common``: the three lists as a ``fleet`` has shared them.
 
-    Pairs (a < b) that are ``off`` are not tried.  Where surfaces do not decide, targets that scans saw
-    (``sightings`` gives them) place them if three or more agree.
+    Pairs (a < b) that are ``off`` are not tried. Where surfaces do not decide, targets that scans saw
+    (``sightings`` gives them) place them if three or more agree. Poses (4, 4).
     """
     n, given, fixed = len(surfaces), given or {}, fixed or set()
     pairs = [(a, b) for a, b in _pairs(shapes, given) if not {a, b} <= fixed and (a, b) not in (off or set())]

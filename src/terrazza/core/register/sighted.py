@@ -78,7 +78,7 @@ class Grid:
 
     def around(self, row: int, column: int, reach: float) -> np.ndarray:
         """Indices of the points within ``reach`` (m) of a grid place as the scanner sees it, nearer or
-        farther.
+        farther. Indices (n,).
         """
         centre = self.xyz[self.index[row, column]]
         half_row = int(np.ceil(reach / (np.linalg.norm(centre) * abs(self.slope)))) + 1

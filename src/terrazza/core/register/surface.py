@@ -104,7 +104,7 @@ class View:
 
     def judge(self, xyz: np.ndarray, pose: np.ndarray, slack: float) -> tuple[int, int, int]:
         """Counts of foreign points (brought into this scan's frame by ``pose``) that agree with it,
-        contradict its free space, and lie hidden.
+        contradict its free space, and lie hidden. ``xyz`` (n, 3) m, ``pose`` (4, 4).
         """
         return _judge(xyz, pose, self.near, self.far, slack)
 

@@ -33,7 +33,9 @@ class Sighting:
 
 
 def grouped(sightings: list[Sighting], poses: list[np.ndarray | None]) -> list[list[Sighting]]:
-    """Sightings of placed scans by target, each of two scans at least and once a scan, the best first."""
+    """Sightings of placed scans by target, each of two scans at least and once a scan, the best first. Poses
+    (4, 4).
+    """
     groups: list[tuple[np.ndarray, list[Sighting]]] = []
     for one in sorted(sightings, key=lambda s: s.sigma):
         if poses[one.scan] is None:
@@ -115,7 +117,7 @@ def of_levels(poses: list[np.ndarray]) -> tuple[np.ndarray, np.ndarray] | None:
 
 def placement(a: list[Sighting], b: list[Sighting]) -> np.ndarray | None:
     """Pose of the scan that saw targets ``b`` in the frame of the one that saw ``a``, where three targets or
-    more agree on one and on no other; else None.
+    more agree on one and on no other; else None. Pose (4, 4).
     """
     ca, cb = (np.array([s.centre for s in seen]).reshape(-1, 3) for seen in (a, b))
     if min(len(ca), len(cb)) < FEWEST:

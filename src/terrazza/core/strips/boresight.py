@@ -106,6 +106,7 @@ class Problem:
 
     @property
     def prior(self) -> np.ndarray:
+        """Standard deviations (k,) of the unknowns before anything is seen: rad, m, and of the scale."""
         return np.r_[np.full(3, LOOSE), [LEVER] * 3 * self.solve_lever, [SCALE] * self.solve_scale]
 
 

@@ -28,7 +28,7 @@ class Heading:
     off: float
 
     def of(self, values: np.ndarray) -> np.ndarray:
-        """Headings (rad) counter-clockwise from east, without jumps."""
+        """Headings (rad) counter-clockwise from east, without jumps. Both (n,)."""
         return np.unwrap(self.sense * values * self.unit + self.quarter * np.pi / 2)
 
     @property
@@ -59,7 +59,7 @@ def headings(values: np.ndarray, time: np.ndarray, xyz: np.ndarray) -> list[Head
 
 
 def heading(values: np.ndarray, time: np.ndarray, xyz: np.ndarray) -> Heading:
-    """The best of ``headings``."""
+    """The best of ``headings``. ``values`` and ``time`` (n,), ``xyz`` (n, 3) m."""
     return headings(values, time, xyz)[0]
 
 

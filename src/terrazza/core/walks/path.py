@@ -23,8 +23,8 @@ class Path:
 
     @classmethod
     def of(cls, time: np.ndarray, xyz: np.ndarray, heading: np.ndarray | None = None) -> "Path":
-        """Sorted by time, times given twice once; headings along the way where there are none.  InputError
-        for fewer than two places.
+        """Sorted by time, times given twice once; headings along the way where there are none. InputError for
+        fewer than two places. ``time`` (n,) s, ``xyz`` (n, 3) m, ``heading`` (n,) rad.
         """
         good = np.isfinite(time) & np.isfinite(xyz).all(1)
         _, first = np.unique(time[good], return_index=True)
@@ -42,7 +42,7 @@ class Path:
 
     @property
     def along(self) -> np.ndarray:
-        """Metres walked until each place."""
+        """Metres walked until each place. (n,)."""
         return np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(self.xyz, axis=0), axis=1))]
 
     def at(self, time: np.ndarray) -> np.ndarray:
@@ -69,6 +69,8 @@ def stops(path: Path, every: float, turn: float = 0.0) -> np.ndarray:
 
 
 def belongs(time: np.ndarray, stop_times: np.ndarray) -> np.ndarray:
-    """The stop (index) each point belongs to: the one nearest in time."""
+    """The stop (index) each point belongs to: the one nearest in time. ``time`` (n,) and ``stop_times`` (k,)
+    s; index (n,).
+    """
     middles = (stop_times[1:] + stop_times[:-1]) / 2
     return np.searchsorted(middles, time, side="right")

@@ -46,7 +46,7 @@ def _dressed(out: dict, count: int, cloud: Cloud, way: Way, read) -> dict:
 
 
 def picked(cloud: Cloud, index: np.ndarray, way: Way, own: bool) -> dict:
-    """Points with these indices (sorted), as ``chunk_of`` gives them."""
+    """Points with these indices (sorted), as ``chunk_of`` gives them. ``index`` (n,)."""
     points, read = cloud.at(index), lambda column: cloud.pick(column, index)
     return _dressed({"xyz": points if own else way.places(points)}, len(index), cloud, way, read)
 

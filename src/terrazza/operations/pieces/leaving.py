@@ -63,7 +63,7 @@ class Way:
         return moved if self.change is None else self.change.of(moved)
 
     def toned(self, intensity: np.ndarray) -> np.ndarray:
-        """Intensities u16 as they leave."""
+        """Intensities u16 as they leave. (n,)."""
         if self.tone is None:
             return intensity
         dark, light = self.tone

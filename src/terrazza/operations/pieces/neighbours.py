@@ -44,7 +44,7 @@ class Tile:
 
 def tiles(cloud: Cloud, most: int) -> list[tuple[np.ndarray, np.ndarray, int, float]]:
     """Cubes (low, high, points in the subtree, spacing of the points there) that part the scan into pieces of
-    at most ``most`` points or so.
+    at most ``most`` points or so. Corners (3,), m.
     """
     nodes = cloud.nodes
     up = octree.parents(nodes)
@@ -98,7 +98,7 @@ def crowd(clouds: list[Cloud], poses, low, high, spacing: float = 0.0) -> int:
 
 def within(clouds: list[Cloud], poses, low, high, spacing: float = 0.0) -> np.ndarray:
     """Kept points of all clouds in a box of the common frame, with ``spacing`` (m) only of nodes no denser
-    than that.
+    than that. (n, 3) m.
     """
     return _points(clouds, poses, [c.inside(low, high, pose, spacing) for c, pose in zip(clouds, poses)])
 

@@ -161,13 +161,13 @@ def control(path: str) -> ControlFile:
 
 
 def flight(path: str, columns: tuple[str, ...] = ()) -> tuple[dict[str, np.ndarray], np.ndarray, bool]:
-    """The trajectory of a craft as ``formats.trajectory.flight`` reads it."""
+    """The trajectory of a craft as ``formats.trajectory.flight`` reads it. Columns (n,)."""
     need_file(path)
     seconds = allowed(path)
     return guard().call(trajectory.flight, path, columns, about=os.path.basename(path), seconds=seconds)
 
 
 def way(path: str, columns: tuple[str, ...] = ()) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
-    """A trajectory as ``formats.trajectory`` reads it."""
+    """A trajectory as ``formats.trajectory`` reads it. Times (n,) s, places (n, 3) m, headings (n,) rad."""
     need_file(path)
     return guard().call(trajectory.read, path, columns, about=os.path.basename(path), seconds=allowed(path))

@@ -39,7 +39,7 @@ class Share:
 
     def wanted(self, cloud: Cloud, start: int, stop: int, within: bool) -> np.ndarray:
         """Mask of what is asked for of a stretch, before thinning and whatever is cut; ``within`` says that
-        it lies in the boxes as a whole.
+        it lies in the boxes as a whole. Mask (n,).
         """
         use = np.ones(stop - start, bool)
         if self.classes:
@@ -53,7 +53,7 @@ class Share:
         return use
 
     def taken(self, cloud: Cloud, start: int, stop: int, within: bool) -> np.ndarray:
-        """Mask of what is written of a stretch."""
+        """Mask of what is written of a stretch. Mask (n,)."""
         mask = self.wanted(cloud, start, stop, within) & cloud.kept(start, stop)
         return mask & np.load(self.thinned, mmap_mode="r")[start:stop] if self.thinned else mask
 
@@ -234,7 +234,7 @@ class Selection:
             self.tally[scan.id] = sum((np.bincount(c, minlength=256) for c in codes), np.zeros(256, np.int64))
 
     def allowed(self, scan: int, index: np.ndarray) -> np.ndarray:
-        """Which of some points (sorted indices) may be taken at all."""
+        """Which of some points (sorted indices) may be taken at all. ``index`` (n,), mask (n,)."""
         cloud = self.clouds[scan]
         use = np.isin(index, cloud.kept_of(index), assume_unique=True)
         if self.params.classes:
@@ -316,7 +316,7 @@ class Selection:
                 yield chunk_of(self.clouds[scan.id], start, stop, use, self.ways[scan.id], own)
 
     def bounds(self) -> tuple[np.ndarray, np.ndarray]:
-        """A box (m) around the delivered scans as they leave (from their own boxes)."""
+        """A box (m) around the delivered scans as they leave (from their own boxes). Both (3,)."""
         corners = []
         for scan in self.scans:
             low, high = np.array(scan.record["bounds"])
