@@ -1,5 +1,7 @@
 """Placing by hand: like points, islands joined, fits that are refused, scans of another job."""
 
+from types import SimpleNamespace
+
 import numpy as np
 import pytest
 
@@ -7,6 +9,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.register import like_points
 from terrazza.db import queries
 from terrazza.operations.georeference.sightings import places
+from terrazza.operations.register import given
 from terrazza.operations.spine import fieldbook
 from tests.run import must, opened, perform
 from tests.scenes import room_job, room_poses, write_room
@@ -267,3 +270,32 @@ def test_blocks_move_as_one_and_what_is_held_does_not_move(workspace, tmp_path):
     assert wrong.state == "failed" and "Scan 3" in wrong.message
     for values in ({}, {"scan": 1, "block": "Day 1"}, {"block": "Day 2"}):
         assert perform(workspace, row, "register.hold", **values).state == "failed"
+
+
+@pytest.mark.parametrize(
+    ("slips", "named"),
+    [
+        ({}, []),
+        ({3: (0.4, 0.0)}, [3]),
+        ({2: (0.0, 2.0), 5: (1.5, 0.0)}, [2, 5]),
+        ({1: (0.3, 0.0)}, [1]),  # the first is asked no more than the others
+        ({4: (0.05, 0.5)}, []),  # as good as given poses are
+        ({1: (0.3, 0), 2: (0.9, 0), 4: (2.0, 0), 5: (0.6, 0)}, []),  # most are off: they were rough
+    ],
+)
+def test_wrong_given_poses_are_named_where_most_are_right(slips, named):
+    rng = np.random.default_rng(8)
+    turned = lambda: rigid.make(rigid.about_z(rng.uniform(-3, 3)), rng.uniform(-20, 20, 3))
+    stand, files = {k: turned() for k in range(1, 7)}, turned()
+    poses = {k: files @ pose for k, pose in stand.items()}
+    for k, (off, turn) in slips.items():
+        slip = rigid.make(rigid.about_z(np.radians(turn)), poses[k][:3, 3] + [off, 0, 0])
+        poses[k] = rigid.make(slip[:3, :3] @ poses[k][:3, :3], slip[:3, 3])
+    scans = [SimpleNamespace(id=k, name=f"S{k}", pose=pose) for k, pose in stand.items()]
+    job = SimpleNamespace(scans=lambda placed: scans)
+    rows = given.wrong(job, poses)
+    assert [r["scan"] for r in rows] == named
+    for row in rows:
+        off, turn = slips[row["scan"]]
+        assert row["off_mm"] == pytest.approx(1000 * off, abs=1) and row["turned_deg"] == pytest.approx(turn)
+    assert given.wrong(SimpleNamespace(scans=lambda placed: scans[:2]), poses) == []
