@@ -6,6 +6,7 @@ E. Gülch, A fast operator for detection and precise location of distinct points
 circular features, ISPRS Intercommission Workshop, Interlaken 1987), with gradients at the points themselves.
 """
 
+import functools
 from dataclasses import dataclass
 
 import numpy as np
@@ -78,13 +79,15 @@ def sharpen(nearby: Nearby, touch: np.ndarray) -> Sharp:
     """What is sharp about a touched place (3,): all in the scan's frame, m."""
     spacing = float(np.linalg.norm(touch)) * nearby.step
     aside = max(ASIDE[0], ASIDE[1] * spacing)
-    looks = (
-        lambda: _target(nearby, touch, spacing),
-        lambda: _meeting(nearby, touch, spacing, aside, 3),
-        lambda: _drawn(nearby, touch, spacing, aside),
-        lambda: _meeting(nearby, touch, spacing, aside, 2),
+    drawn = [d for r in DRAWN if (d := _drawn_about(nearby, touch, r * spacing)) is not None]
+    sides = functools.cache(lambda reach: _planes_about(nearby, touch, spacing, reach))
+    return (
+        _target(nearby, touch, spacing, drawn)
+        or _meeting(sides, touch, aside, 3)
+        or _surest(drawn, touch, spacing, aside)
+        or _meeting(sides, touch, aside, 2)
+        or alone(touch, spacing)
     )
-    return next((found for look in looks if (found := look()) is not None), alone(touch, spacing))
 
 
 def alone(touch: np.ndarray, spacing: float = SPACED) -> Sharp:
@@ -92,15 +95,15 @@ def alone(touch: np.ndarray, spacing: float = SPACED) -> Sharp:
     return Sharp("point", touch, max(spacing / 2, FLOOR), _facing(touch), 1)
 
 
-def _target(nearby: Nearby, touch, spacing: float) -> Sharp | None:
+def _target(nearby: Nearby, touch, spacing: float, drawn: list[Sharp]) -> Sharp | None:
     """The board, ball or disc under a touch, the one whose fit explains most."""
-    drawn = [d.centre for r in DRAWN if (d := _drawn_about(nearby, touch, r * spacing))]
     found: list[Target | None] = []
     for edge in targets.EDGES:
         if edge > 4 * spacing:
-            near = [c for c in drawn if np.linalg.norm(c - touch) < 0.35 * edge]
-            found += [targets.measure(nearby, at, edge) for at in (near[0] if near else touch, touch)]
-    found += [spheres.measure(_thinned(nearby.within(touch, 3 * r)), touch, r) for r in _radii(nearby, touch)]
+            near = [d.centre for d in drawn if np.linalg.norm(d.centre - touch) < 0.35 * edge]
+            found += [targets.measure(nearby, at, edge) for at in (*near[:1], touch)]
+    for radius in _radii(nearby, touch):
+        found.append(spheres.measure(nearby.within(touch, 3 * radius).thinned(ENOUGH), touch, radius))
     for radius in discs.RADII:
         if radius > discs.LEAST_ROWS * spacing:
             spot = _spot(nearby, _spot(nearby, touch, radius), radius)
@@ -117,7 +120,7 @@ def _radii(nearby: Nearby, touch) -> list[float]:
     """The radii (m) that the surface under the touch may be a ball of: its own, by a linear fit, is near."""
     out = []
     for radius in spheres.RADII:
-        near = _thinned(nearby.within(touch, 0.8 * radius)).xyz - touch
+        near = nearby.within(touch, 0.8 * radius).thinned(ENOUGH).xyz - touch
         if len(near) < FEWEST:
             continue
         plain = np.linalg.lstsq(np.c_[2 * near, np.ones(len(near))], (near**2).sum(1), rcond=None)[0]
@@ -125,11 +128,6 @@ def _radii(nearby: Nearby, touch) -> list[float]:
         if BALL[0] * radius < own < BALL[1] * radius:
             out.append(radius)
     return out
-
-
-def _thinned(nearby: Nearby) -> Nearby:
-    every = slice(None, None, max(1, len(nearby.xyz) // ENOUGH))
-    return Nearby(nearby.xyz[every], nearby.intensity[every], nearby.step)
 
 
 def _spot(nearby: Nearby, touch, radius: float) -> np.ndarray:
@@ -181,12 +179,12 @@ def _variance(points: np.ndarray, plane: planes.Plane, place: np.ndarray) -> flo
     return noise * float(1 / len(points) + lever @ np.linalg.solve(off.T @ off, lever))
 
 
-def _meeting(nearby: Nearby, touch, spacing: float, aside: float, count: int) -> Sharp | None:
+def _meeting(planes_about, touch, aside: float, count: int) -> Sharp | None:
     """The nearest place to the touch where three planes about it, or two, meet: of the nearest reach that
-    shows so many.
+    shows so many (``planes_about`` gives them by reach).
     """
     for reach in AROUND:
-        sides = _planes_about(nearby, touch, spacing, reach)[:count]
+        sides = planes_about(reach)[:count]
         normals = np.array([p.normal for _, p in sides])
         if len(sides) < count or np.sqrt(np.linalg.det(normals @ normals.T)) < CROSS[count]:
             continue
@@ -204,11 +202,11 @@ def _facing(place: np.ndarray) -> np.ndarray:
     return -place / max(float(np.linalg.norm(place)), 1e-9)
 
 
-def _drawn(nearby: Nearby, touch, spacing: float, aside: float) -> Sharp | None:
-    found = [f for r in DRAWN if (f := _drawn_about(nearby, touch, r * spacing)) is not None]
-    found = [f for f in found if f.sigma < SURE * spacing]
-    near = [f for f in found if np.linalg.norm(f.centre - touch) < max(aside, DRAWN[0] * spacing)]
-    return min(near, key=lambda f: f.sigma, default=None)
+def _surest(drawn: list[Sharp], touch, spacing: float, aside: float) -> Sharp | None:
+    """The drawn corner near the touch that is placed best; None where none is placed well."""
+    sure = [d for d in drawn if d.sigma < SURE * spacing]
+    near = [d for d in sure if np.linalg.norm(d.centre - touch) < max(aside, DRAWN[0] * spacing)]
+    return min(near, key=lambda d: d.sigma, default=None)
 
 
 def _drawn_about(nearby: Nearby, touch, reach: float) -> Sharp | None:

@@ -40,9 +40,14 @@ class Nearby:
 
     def within(self, place: np.ndarray, reach: float, most: int | None = None) -> "Nearby":
         """What is left within ``reach`` (m) of a place (3,), thinned evenly to about ``most`` before."""
-        every = slice(None, None, max(1, len(self.xyz) // most) if most else 1)
-        near = np.linalg.norm(self.xyz[every] - place, axis=1) < reach
-        return Nearby(self.xyz[every][near], self.intensity[every][near], self.step)
+        some = self.thinned(most) if most else self
+        near = np.linalg.norm(some.xyz - place, axis=1) < reach
+        return Nearby(some.xyz[near], some.intensity[near], self.step)
+
+    def thinned(self, most: int) -> "Nearby":
+        """About ``most`` of the points, evenly in their order."""
+        every = slice(None, None, max(1, len(self.xyz) // most))
+        return Nearby(self.xyz[every], self.intensity[every], self.step)
 
 
 @dataclass

@@ -11,6 +11,7 @@ from terrazza.core.progress import Part, Progress
 from terrazza.fleet import few
 from terrazza.later import later
 from terrazza.operations.pieces import neighbours, range_pictures
+from terrazza.operations.pieces.stations import path_of
 from terrazza.operations.pieces.surfaces import CloudPiece
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
@@ -39,10 +40,8 @@ class Tile:
 
 def way_of(job: Job, scan: Scan) -> "paths.Path | None":
     """The way of a walk by its path; None for what is no walk."""
-    path = job.array(f"path-{scan.id}")
-    if path is None or not job.get("walk", scan.id) or not job.cloud(scan.id).has("time"):
-        return None
-    return paths.Path(path[:, 0], path[:, 1:4], path[:, 4])
+    told = job.get("walk", scan.id) and job.cloud(scan.id).has("time")
+    return path_of(job, scan) if told else None
 
 
 def judge(

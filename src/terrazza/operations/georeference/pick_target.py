@@ -4,11 +4,14 @@ import numpy as np
 
 from terrazza.core.progress import Progress
 from terrazza.errors import ParamsError, StateError
+from terrazza.later import later
 from terrazza.operations.georeference.sightings import free_name
 from terrazza.operations.pieces.sharpening import sharpened
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
+
+sharp = later("terrazza.core.register.sharp")
 
 TWICE = 0.03  # m: a target nearer to another of its scan is the same
 BY_EYE = 0.004  # m: how well a place is touched that nothing sharpens
@@ -51,37 +54,36 @@ class PickTarget(Operation):
         if not np.isfinite(touch).all():
             raise ParamsError("georeference.pick_target: the place is not a number.", "Touch a point.")
         name, number = free_name(job, scan.id, params.name), job.next_number("target")
-        found = sharpened(job, scan.id, touch) if params.refine else None
-        sharp = found is not None and found.kind != "point"
-        centre = found.centre if sharp else touch
+        found = sharpened(job, scan.id, touch) if params.refine else sharp.alone(touch, 2 * BY_EYE)
+        centre, flat = found.centre, found.kind != "point"
         for known, other in job.facts("target").items():
             own = other["scan"] == scan.id and not other["dropped"]
             if own and np.linalg.norm(centre - other["centre"]) < TWICE:
                 raise StateError(
                     f"Target {known} of scan {scan.id} is there already.", "Name it, or drop it first."
                 )
-        away, sigma = float(np.linalg.norm(centre)), found.sigma if found is not None else BY_EYE
-        across = abs(float(found.normal @ centre)) / max(away, 1e-9) if sharp else 1.0
+        away = float(np.linalg.norm(centre))
+        across = abs(float(found.normal @ centre)) / max(away, 1e-9) if flat else 1.0
         target = {
             "scan": scan.id,
-            "kind": found.kind if sharp else "point",
+            "kind": found.kind,
             "centre": centre.tolist(),
-            "sigma": sigma,
-            "normal": found.normal.tolist() if sharp else [0, 0, 1],
+            "sigma": found.sigma,
+            "normal": found.normal.tolist() if flat else [0, 0, 1],
             "range": away,
             "incidence_deg": float(np.degrees(np.arccos(min(across, 1.0)))),
-            "fit": found.fit if sharp else 0.0,
-            "points": found.points if sharp else 1,
-            "edge": found.edge if sharp else 0.0,
+            "fit": found.fit,
+            "points": found.points,
+            "edge": found.edge,
             "name": name,
             "dropped": False,
             "by_hand": True,
         }
         job.put("target", number, target, scan=scan.id)
         residual, moved = Notation.of(job).residual, float(np.linalg.norm(centre - touch)) * 1000
-        told = f"{target['kind']}, σ {residual(sigma * 1000)}"
+        told = f"{target['kind']}, σ {residual(found.sigma * 1000)}"
         doubt = []
-        if params.refine and not sharp:
+        if params.refine and not flat:
             doubt.append("Nothing sharp is there: the place is as good as it was touched.")
         if target["kind"] == "edge":
             doubt.append("Only an edge is there: along it the place is as good as it was touched.")
@@ -90,7 +92,7 @@ class PickTarget(Operation):
             "target": number,
             "kind": target["kind"],
             "centre": target["centre"],
-            "sigma_mm": sigma * 1000,
+            "sigma_mm": found.sigma * 1000,
             "moved_mm": moved,
             "doubt": doubt,
         }

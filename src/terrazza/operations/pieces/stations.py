@@ -14,6 +14,7 @@ from terrazza.later import later
 from terrazza.operations.spine.job import Job, Scan
 
 panorama = later("terrazza.core.geometry.panorama")
+paths = later("terrazza.core.walks.path")
 
 BEFORE = ("E57", "PTX", "PCD")  # formats whose scans have stations, of imports that did not note it
 WIDTH, STOP_WIDTH = 4096, 2048
@@ -24,6 +25,12 @@ def has_station(scan: Scan) -> bool:
     """Whether there is a place from which a scan was taken as a whole."""
     told = scan.record.get("stationed")
     return scan.record["format"] in BEFORE if told is None else told
+
+
+def path_of(job: Job, scan: Scan) -> "paths.Path | None":
+    """The path of a walked scan; None where it has none."""
+    told = job.array(f"path-{scan.id}")
+    return None if told is None else paths.Path(told[:, 0], told[:, 1:4], told[:, 4])
 
 
 def stop_of(job: Job, number: int, stop: int) -> dict | None:

@@ -9,7 +9,7 @@ from terrazza.core.progress import Part, Progress
 from terrazza.errors import StateError
 from terrazza.later import later
 from terrazza.operations.pieces import positions
-from terrazza.operations.pieces.stations import has_station
+from terrazza.operations.pieces.stations import has_station, path_of
 from terrazza.operations.pieces.surfaces import CloudPiece
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job, Scan, plain
@@ -109,11 +109,6 @@ class Seen:
     slot: float
 
 
-def _path_of(job: Job, scan: Scan) -> "paths.Path":
-    told = job.array(f"path-{scan.id}")
-    return paths.Path(told[:, 0], told[:, 1:4], told[:, 4])
-
-
 def _patches(job: Job, scan: Scan, pose: np.ndarray, path, slot: float, progress: Progress):
     """Small planes of a scan in the frame that ``pose`` maps to, facing where they were seen from."""
     cloud = job.cloud(scan.id)
@@ -146,7 +141,7 @@ def _fitted(job: Job, scan: Scan, home: np.ndarray, known: list, params: WalkPar
     """One walk fitted and written: its figures, doubts, and its planes as they now lie, None where the fit is
     refused.
     """
-    path, n = _path_of(job, scan), Notation.of(job)
+    path, n = path_of(job, scan), Notation.of(job)
     long = float(bending.way(path, path.time[-1:])[0])
     slot = max(params.piece / 2, long / SLOTS)
     start = home @ scan.pose

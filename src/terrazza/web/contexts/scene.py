@@ -240,7 +240,6 @@ def _blocks(job: Job, origin) -> list[dict]:
         out.append(
             {
                 "name": name.rsplit("/", 1)[-1],
-                "whole": name,
                 "held": bool(job.get("held_block", name)),
                 "at": around[spatial.ConvexHull(around).vertices].round(3).tolist(),
             }
