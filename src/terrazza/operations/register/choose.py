@@ -5,9 +5,9 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.errors import ParamsError, StateError
-from terrazza.operations.register.holding import need_free
+from terrazza.operations.register.holding import need_free, put_pose
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
-from terrazza.operations.spine.job import Job, plain
+from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
 
@@ -50,15 +50,8 @@ class Choose(Operation):
             )
         pose = np.array(offered[params.alternative - 1])
         moved, turned = rigid.difference(scan.pose, pose) if scan.pose is not None else (0.0, 0.0)
-        job.put(
-            "pose",
-            scan.id,
-            {"matrix": plain(pose), "how": "chosen", "covariance": None, "bias": 0.0, "fixed": False},
-            scan=scan.id,
-        )
-        job.put(
-            "standing", scan.id, standing | {"island": 1, "matrix": plain(pose), "doubt": None}, scan=scan.id
-        )
+        matrix = put_pose(job, scan, pose, "chosen")
+        job.put("standing", scan.id, standing | {"island": 1, "matrix": matrix, "doubt": None}, scan=scan.id)
         return {
             "says": f"Scan {scan.id}, {scan.name}: placement {params.alternative} of {len(offered)} chosen, "
             f"moved {Notation.of(job).length(moved)}, turned {np.degrees(turned):.1f}°",

@@ -7,10 +7,10 @@ from terrazza.core.progress import Part, Progress
 from terrazza.errors import ParamsError, StateError
 from terrazza.later import later
 from terrazza.operations.pieces.surfaces import pictures, surfaces
-from terrazza.operations.register.holding import need_free
+from terrazza.operations.register.holding import need_free, put_pose
 from terrazza.operations.register.moving import put_tie
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
-from terrazza.operations.spine.job import Job, plain
+from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
 cloud_fit = later("terrazza.core.register.cloud_fit")
@@ -68,8 +68,7 @@ class FitToNeighbour(Operation):
         pose = a.pose @ tie.fit.pose
         put_tie(job, a, b, tie)
         if not tie.failed:  # a fit that its own verdict refuses moves nothing
-            place = {"matrix": plain(pose), "how": f"cloud fit to {a.id}", "covariance": None}
-            job.put("pose", b.id, place | {"bias": 0.0, "fixed": False}, scan=b.id)
+            put_pose(job, b, pose, f"cloud fit to {a.id}")
         moved, turned = rigid.difference(b.pose, pose)
         residual = Notation.of(job).residual
         return {

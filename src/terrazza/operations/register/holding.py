@@ -1,7 +1,9 @@
 """Scans that move as one, and scans that are held where they stand: alone or with a block around."""
 
+import numpy as np
+
 from terrazza.errors import NotFound, StateError
-from terrazza.operations.spine.job import Job, Scan
+from terrazza.operations.spine.job import Job, Scan, plain
 
 
 def blocks_of(scan: Scan) -> list[str]:
@@ -42,3 +44,14 @@ def need_free(job: Job, scans: list[Scan]) -> None:
                 f"Scan {scan.id}, {scan.name}, is held where it stands" + ("." if own else f" by {by}."),
                 f"Free {'it' if own else by} first (Hold or free).",
             )
+
+
+def put_pose(job: Job, scan: Scan, pose: np.ndarray, how: str) -> list[list[float]]:
+    """Keep where a gesture or a fit of one scan puts it: ``pose`` (4×4, scan to job, m), free to be adjusted
+    and without a covariance. Returns the matrix as it is kept; StateError where the scan is held.
+    """
+    need_free(job, [scan])
+    matrix = plain(pose)
+    record = {"matrix": matrix, "how": how, "covariance": None, "bias": 0.0, "fixed": False}
+    job.put("pose", scan.id, record, scan=scan.id)
+    return matrix

@@ -5,7 +5,7 @@ import numpy as np
 from terrazza.core.progress import Part, Progress
 from terrazza.later import later
 from terrazza.operations.pieces.surfaces import pictures, surfaces
-from terrazza.operations.register.holding import need_free
+from terrazza.operations.register.holding import need_free, put_pose
 from terrazza.operations.register.recording import tie_record
 from terrazza.operations.spine.job import Job, Scan, plain
 from terrazza.operations.spine.notation import Notation
@@ -59,13 +59,7 @@ def move(
     """
     need_free(job, scans)
     for k, (scan, pose) in enumerate(zip(scans, poses)):
-        matrix = plain(pose)
-        job.put(
-            "pose",
-            scan.id,
-            {"matrix": matrix, "how": how, "covariance": None, "bias": 0.0, "fixed": False},
-            scan=scan.id,
-        )
+        matrix = put_pose(job, scan, pose, how)
         others = [plain(r) for r in rivals[k]] if rivals else []
         job.put(
             "standing",

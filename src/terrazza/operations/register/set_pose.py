@@ -5,9 +5,9 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.errors import ParamsError, StateError
-from terrazza.operations.register.holding import members, need_free
+from terrazza.operations.register.holding import members, need_free, put_pose
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
-from terrazza.operations.spine.job import Job, Scan, plain
+from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.spine.notation import Notation
 
 
@@ -57,14 +57,7 @@ class SetPose(Operation):
         need_free(job, [scan, *along])
         moves = pose @ rigid.inverse(scan.pose) if along else np.eye(4)
         for one, place in [(scan, pose), *((s, moves @ s.pose) for s in along)]:
-            record = {
-                "matrix": plain(place),
-                "how": "by hand",
-                "covariance": None,
-                "bias": 0.0,
-                "fixed": False,
-            }
-            job.put("pose", one.id, record, scan=one.id)
+            put_pose(job, one, place, "by hand")
         with_ = f" with {len(along)} more of {params.block}" if along else ""
         return {
             "says": f"Scan {scan.id}{with_} set by hand"

@@ -8,6 +8,7 @@ from terrazza.core.progress import Progress
 from terrazza.errors import StateError
 from terrazza.later import later
 from terrazza.operations.pieces import reading
+from terrazza.operations.register.holding import need_free
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job, plain
 
@@ -37,10 +38,13 @@ class StripControl(Operation):
 
     name, title, step = "register.strip_control", "Heights under strips", "Register"
     reads, writes = frozenset({"scan", "pose", "frame", "cut", "column"}), frozenset({"pose"})
+    looks = frozenset({"held", "held_block"})
     Params = ControlParams
 
     def run(self, job: Job, params: ControlParams, progress: Progress) -> Figures:
         scans = job.need_scans(params.scans, placed=True, why=", so there is nothing to compare")
+        if params.apply:
+            need_free(job, scans)
         given = reading.control(job.input(params.control, "The control file"))
         places = given.columns[:, list(given.order or (0, 1, 2))]
         rows = []

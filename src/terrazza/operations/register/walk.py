@@ -11,8 +11,9 @@ from terrazza.later import later
 from terrazza.operations.pieces import positions
 from terrazza.operations.pieces.stations import has_station, path_of
 from terrazza.operations.pieces.surfaces import CloudPiece
+from terrazza.operations.register.holding import held, need_free, put_pose
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
-from terrazza.operations.spine.job import Job, Scan, plain
+from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.spine.notation import Notation
 from terrazza.store.cloud import Cloud
 
@@ -59,6 +60,7 @@ class FitWalk(Operation):
 
     name, title, step = "register.walk", "Fit walks", "Register"
     reads = frozenset({"scan", "pose", "cut", "walk", "array"})
+    looks = frozenset({"held", "held_block"})
     writes = frozenset({"pose", "column", "scan", "walk", "array"})
     Params = WalkParams
 
@@ -85,6 +87,10 @@ def _chosen(job: Job, params: WalkParams) -> tuple[list[Scan], list[Scan]]:
             f"“{without}” has no path." if without else "No scan has the path of a walk.",
             "Give it its trajectory first (Path and stops of a walk).",
         )
+    fast = held(job, walks)
+    if params.scans or len(fast) == len(walks):
+        need_free(job, walks)
+    walks = [s for k, s in enumerate(walks) if k not in fast]  # of all walks, those held stay as they are
     lost = next((s.name for s in walks if s.pose is None), "")
     if lost:
         raise StateError(f"“{lost}” is not placed yet.", "Place it roughly: like points, or drag it in plan.")
@@ -169,8 +175,7 @@ def _fitted(job: Job, scan: Scan, home: np.ndarray, known: list, params: WalkPar
         return {"scan": scan.id, "says": said, "bent": False, "largest_mm": 0.0}, doubt, None
     pose = found.pose @ start
     placed = rigid.inverse(home) @ pose
-    place = {"matrix": plain(placed), "how": HOW, "covariance": None, "bias": 0.0, "fixed": False}
-    job.put("pose", scan.id, place, scan=scan.id)
+    put_pose(job, scan, placed, HOW)
     most = _write(job, scan, pose, found, Part(progress, 0.4, 1.0)) if bent else 0.0
     figures = _figures(scan, found, bent, most, n)
     job.put("walk", scan.id, job.get("walk", scan.id) | {"fit": figures}, scan=scan.id)
