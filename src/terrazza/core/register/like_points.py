@@ -5,6 +5,7 @@ apart; the fit is tried from a few starts within that, at several widths, and th
 decide.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -134,12 +135,37 @@ def place(stays: Side, moves: Side, starts: list[np.ndarray], pairs: np.ndarray 
             tried.append(_judged(stays, moves, fit, widths[0], (mine, theirs)))
     if not tried:
         return Found(starts[0], None, _off(starts[0], mine, theirs))
+    return _decided(stays, moves, tried, (mine, theirs))
+
+
+def place_among(
+    stays: Side, moves: Side, starts: list[np.ndarray], likely: Callable[[np.ndarray], bool]
+) -> Found:
+    """One side placed against another from many ``starts`` (4×4 each) of which nearly all are wrong; fits that
+    end at a pose (4×4) that is not ``likely`` do not count, and the best few are looked at closely.
+    """
+    ends: list[tuple[float, cloud_fit.Fit]] = []
+    for start in starts:
+        fit = _fitted(stays, moves, start, WIDTHS[0])
+        if fit is None or not likely(fit.pose) or any(offers.same(fit.pose, e.pose) for _, e in ends):
+            continue
+        ends.append((_seen(stays, moves, fit.pose)[0], fit))
+    none = (np.zeros((0, 3)),) * 2
+    if not ends:
+        return Found(starts[0], None, np.zeros(0))
+    ends.sort(key=lambda e: -e[0])
+    tried = [_judged(stays, moves, fit, WIDTHS[0][0], none) for _, fit in ends[: RIVALS + 1]]
+    return _decided(stays, moves, tried, none)
+
+
+def _decided(stays: Side, moves: Side, tried: list[tuple[float, Found]], pairs) -> Found:
+    """The best of what was tried, with what is said for each, and those that are about as good."""
     tried.sort(key=lambda t: (bool(t[1].failed), -t[0]))
     told, best = tried[0]
     as_good = [o for t, o in tried[1:] if bool(o.failed) == bool(best.failed) and t > told - AS_GOOD]
-    best = _refined(stays, moves, best, (mine, theirs))
-    others = [_refined(stays, moves, o, (mine, theirs)) for o in as_good[:RIVALS]]
-    beside = (_refined(stays, moves, o, (mine, theirs), NARROW) for o in _nudged(best))
+    best = _refined(stays, moves, best, pairs)
+    others = [_refined(stays, moves, o, pairs) for o in as_good[:RIVALS]]
+    beside = (_refined(stays, moves, o, pairs, NARROW) for o in _nudged(best))
     others += [o for o in beside if o.fit.used > AS_MANY * best.fit.used]
     rivals = (o.pose for o in others if not o.failed and not offers.same(o.pose, best.pose, ALIKE))
     return replace(best, rivals=tuple(rivals))

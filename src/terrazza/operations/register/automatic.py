@@ -21,6 +21,7 @@ search = later("terrazza.core.register.search")
 plan_match = later("terrazza.core.register.plan_match")
 
 POSE_KINDS = frozenset({"pose", "tie", "network", "array", "standing"})
+ROUGH = ("file", "sketch")
 DECIDED = ("by hand", "chosen", "like points", "joined", "walk fitted")
 
 
@@ -153,6 +154,6 @@ def _stay(scans: list[Scan], start: dict[int, np.ndarray], poses: str) -> set[in
         return set(start)
     decided = {k for k in start if scans[k].pose_record.get("how") in DECIDED}
     shared = {k for k in start if shares_frame(scans[k]) and scans[k].pose_record.get("how") == "file"}
-    done = {k for k in start if scans[k].pose_record.get("how") not in {"file", *DECIDED}}
+    done = {k for k in start if scans[k].pose_record.get("how") not in {*ROUGH, *DECIDED}}
     new = len(done | decided) < len(scans)
     return decided | shared | (done if new else set())

@@ -219,6 +219,19 @@ class DrawingValue(Value):
     plane: Matrix | None = None
 
 
+class SketchValue(Value):
+    """A sketch or map under the plan: its picture and size (pixels), ``matrix`` (2×3) from pixels, y down, to
+    the plan of the job frame (m), and where the scans of some numbers are marked on it (pixels).
+    """
+
+    name: str
+    file: str
+    width: int
+    height: int
+    matrix: Matrix
+    stations: dict[str, list[float]]
+
+
 class LayerValue(Value):
     """An office's layer for the lines of the one that is the key."""
 
@@ -331,6 +344,7 @@ KINDS: dict[str, Kind] = {
         Kind("array", str, "", _by_path, _array),
         Kind("walk", Value, "walks changed", _by_key),
         Kind("photo", PhotoValue, "photos changed", _by_scan, _picture("file")),
+        Kind("sketch", SketchValue, "sketches changed", files=_picture("file")),
         Kind("target", TargetValue, "targets changed", _by_scan),
         Kind("control", ControlValue, "control changed"),
         Kind("frame", FrameValue, "the frame changed"),

@@ -9,16 +9,16 @@ from terrazza.operations.table.naming import need_there
 
 
 class TakeAwayParams(Params):
-    kind: Literal["measure", "pin", "box", "view"] = field("What", "measure")
+    kind: Literal["measure", "pin", "box", "view", "sketch"] = field("What", "measure")
     number: int = field("Number", ge=1)
 
 
 @operation
 class TakeAway(Operation):
-    """Takes a measure, pin, box or kept view off the table; undo puts it back."""
+    """Takes a measure, pin, box, kept view or sketch off the table; undo puts it back."""
 
     name, title, step = "table.take_away", "Take off the table", "Table"
-    writes = frozenset({"measure", "pin", "box", "view"})
+    writes = frozenset({"measure", "pin", "box", "view", "sketch"})
     bound_to_place = True
     light = True
     Params = TakeAwayParams
