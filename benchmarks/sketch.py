@@ -62,9 +62,12 @@ def main() -> None:
                 count["right" if right and not doubt else "doubt" if doubt else "WRONG"] += 1
                 count["doubted but right"] += bool(right and doubt)
                 if not right and not doubt:
-                    print(f"  {family} {seed} {k}: {moved * 1000:.0f} mm, {np.degrees(turned):.2f}°", flush=True)
+                    print(
+                        f"  {family} {seed} {k}: {1000 * moved:.0f} mm, {np.degrees(turned):.2f}°", flush=True
+                    )
         told = ", ".join(f"{n} {what}" for what, n in count.items())
-        print(f"{family:10} {told}; {spent / max(count['right'] + count['doubt'] + count['WRONG'], 1):.1f} s each")
+        each = spent / max(count["right"] + count["doubt"] + count["WRONG"], 1)
+        print(f"{family:10} {told}; {each:.1f} s each", flush=True)
 
 
 if __name__ == "__main__":

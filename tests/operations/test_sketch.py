@@ -157,7 +157,7 @@ def test_a_length_gives_the_scale(room):
 
 @pytest.mark.parametrize("seed", range(4))
 def test_the_similarity_is_least_squares(seed):
-    """Against scipy's linear least squares in (a, b, x, y), where x′ = a x + b y + …; exact pairs and noisy ones."""
+    """Against scipy's linear least squares in (a, b, x, y); exact pairs and noisy ones."""
     rng = np.random.default_rng(seed)
     pixels = rng.uniform(0, 1000, (6, 2))
     turn, scale = rng.uniform(-3, 3), rng.uniform(0.01, 0.1)

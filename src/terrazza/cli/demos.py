@@ -1,6 +1,7 @@
 """Demo jobs made: field data of simulated instruments, and a recipe that is run on it as on anybody's."""
 
 import os
+import shutil
 import sys
 from importlib import resources
 
@@ -8,6 +9,7 @@ from terrazza.core.progress import QUIET, Progress
 from terrazza.db import queries
 from terrazza.db.models import Job as Row
 from terrazza.operations.spine import course, recipe
+from terrazza.operations.spine.job import Job
 from terrazza.work.demos import DEMOS, field_folder
 from terrazza.work.open import open_workspace
 
@@ -32,11 +34,17 @@ def _flight(field: str, progress: Progress) -> list[str]:
 
 
 def _second(field: str, progress: Progress) -> list[str]:
-    from terrazza.demo import second
+    from terrazza.demo import drawn, second
 
-    if not os.path.isfile(os.path.join(field, second.CLOUD)):
+    if not all(os.path.isfile(os.path.join(field, name)) for name in (second.CLOUD, drawn.SKETCH)):
         second.build(field, progress=progress)
     return [second.CLOUD]
+
+
+def _drawn(field: str) -> list[str]:
+    from terrazza.demo import drawn
+
+    return [os.path.join(field, drawn.SKETCH)]
 
 
 # which also names the scans among what is laid out
@@ -46,6 +54,7 @@ LAID = {
     "second": _second,
     "finished": _estate,
 }
+ALONG = {"second": _drawn}  # what lies in the job's inbox, to be used by hand
 
 
 def begin(workspace: str, key: str, who: str, progress: Progress = QUIET) -> Row | None:
@@ -62,5 +71,7 @@ def begin(workspace: str, key: str, who: str, progress: Progress = QUIET) -> Row
     wanted = recipe.parsed((resources.files("terrazza.demo") / f"{key}.toml").read_text("utf-8"), key)
     course.check(wanted, files, [field], workspace)
     row = queries.create_job(workspace, demo.name)
+    for path in ALONG.get(key, lambda field: [])(field):
+        shutil.copy(path, Job(workspace, row).subfolder("inbox"))
     course.begin(row, wanted, who, inputs=files, out="", search=[field])
     return row

@@ -10,6 +10,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Progress
+from terrazza.demo import drawn
 from terrazza.demo import settegradini as estate
 from terrazza.demo.survey import HEIGHT, HOUSE
 from terrazza.formats import e57_writer
@@ -44,7 +45,7 @@ def poses(seed: int = 21) -> list[np.ndarray]:
 
 
 def build(folder: str, seed: int = 21, density: float = 1.0, progress: Progress = QUIET) -> None:
-    """Write the scans and, under ``truth``, where they stood."""
+    """Write the scans, the crew's sketch and, under ``truth``, where they stood."""
     world, true, path = estate.build(), poses(seed), os.path.join(folder, CLOUD)
     day = rigid.inverse(rigid.make(np.eye(3), true[0][:3, 3]))  # the day's frame begins over its first set-up
     os.makedirs(os.path.join(folder, "truth"), exist_ok=True)
@@ -68,6 +69,7 @@ def build(folder: str, seed: int = 21, density: float = 1.0, progress: Progress 
                 bounds=(xyz[~bad].min(0), xyz[~bad].max(0)),
                 instrument="Simulated tripod scanner",
             )
+    drawn.sketch(os.path.join(folder, drawn.SKETCH), STATIONS, seed)
     os.replace(f"{path}.part", path)
     with open(os.path.join(folder, "truth", "second.json"), "w", encoding="utf-8") as file:
         json.dump({"poses": [p.tolist() for p in true], "names": [s[0] for s in STATIONS]}, file)

@@ -141,8 +141,8 @@ def place(stays: Side, moves: Side, starts: list[np.ndarray], pairs: np.ndarray 
 def place_among(
     stays: Side, moves: Side, starts: list[np.ndarray], likely: Callable[[np.ndarray], bool]
 ) -> Found:
-    """One side placed against another from many ``starts`` (4×4 each) of which nearly all are wrong; fits that
-    end at a pose (4×4) that is not ``likely`` do not count, and the best few are looked at closely.
+    """One side placed against another from many ``starts`` (4×4 each) of which nearly all are wrong; fits
+    that end at a pose (4×4) that is not ``likely`` do not count, and the best few are looked at closely.
     """
     ends: list[tuple[float, cloud_fit.Fit]] = []
     for start in starts:

@@ -64,8 +64,8 @@ def _similar(pixels: np.ndarray, places: np.ndarray) -> tuple[complex, complex, 
 
 
 def by_length(ends: np.ndarray, length: float) -> Laid:
-    """A picture with its lower side along X, its first corner at zero, as large as the distance ``length`` (m)
-    between two of its pixels ``ends`` (2, 2) says.
+    """A picture with its lower side along X, its first corner at zero, as large as the distance ``length``
+    (m) between two of its pixels ``ends`` (2, 2) says.
     """
     pixels = float(np.linalg.norm(np.diff(ends, axis=0)))
     if pixels < 1.0:
@@ -105,7 +105,5 @@ def first_two(a: PlanShape, b: PlanShape, between: float, off: float) -> list[np
     stand ``between`` m from each other, to 2 × ``off`` m.
     """
     return [
-        c.pose
-        for c in candidates(a, b, TRIED)
-        if abs(float(np.hypot(*c.pose[:2, 3])) - between) <= 2 * off
+        c.pose for c in candidates(a, b, TRIED) if abs(float(np.hypot(*c.pose[:2, 3])) - between) <= 2 * off
     ]

@@ -94,7 +94,7 @@ class Sketch(Operation):
         record |= {"matrix": plain(laid.matrix), "stations": {str(k): v for k, v in stations.items()}}
         job.put("sketch", number, record)
         marked = [(s, laid.at(stations[s.id])[0]) for s in job.scans() if s.id in stations]
-        rows = _Placing(job, params.off, dict((s.id, at) for s, at in marked), progress).rows(marked)
+        rows = _Placing(job, params.off, {s.id: at for s, at in marked}, progress).rows(marked)
         doubt += [f"Scan {r['scan']}: {r['doubt']}" for r in rows if r["doubt"]]
         n, placed = Notation.of(job), sum(r["placed"] for r in rows)
         return {
@@ -122,7 +122,14 @@ def _record(job: Job, params: SketchParams) -> tuple[dict, int]:
     number = job.next_number("sketch")
     file, width, height = kept(job, params.picture, f"sketch.{number}")
     name = os.path.splitext(os.path.basename(params.picture))[0]
-    return {"name": name, "file": file, "width": width, "height": height, "matrix": None, "stations": {}}, number
+    return {
+        "name": name,
+        "file": file,
+        "width": width,
+        "height": height,
+        "matrix": None,
+        "stations": {},
+    }, number
 
 
 def _laid(job: Job, params: SketchParams, record: dict, stations: dict) -> tuple["core.Laid", list[str]]:
@@ -285,7 +292,7 @@ class _Placing:
         return {"scan": scan.id, "placed": True, "off_m": off, "doubt": " ".join(doubt)}
 
     def _aside(self, scan: Scan, rough: np.ndarray, why: str) -> dict:
-        """A scan of which only the place in the sketch is known: it is not placed, and may be chosen there."""
+        """A scan of which only its place in the sketch is known: not placed, but it may be chosen there."""
         doubt = f"{why} Only its place in the sketch is known, not its heading."
         standing = {"island": None, "matrix": None, "doubt": doubt, "alternatives": [plain(rough)]}
         self.job.put("standing", scan.id, standing, scan=scan.id)

@@ -77,7 +77,7 @@ def build(job: Job) -> dict:
             "all_classes": [[c, name(c)] for c in choosable(job)],
         }
         | table.scene(job, origin)
-        | {"walks": _walks(job, origin), "blocks": _blocks(job, origin)}
+        | {"walks": _walks(job, origin), "blocks": _blocks(job, origin), "sketches": sketches(job, origin)}
     )
 
 
@@ -89,16 +89,29 @@ def origin_of(job: Job) -> np.ndarray:
 
 def shown(job: Job) -> list[tuple[Scan, np.ndarray]]:
     """Every scan with the pose at which it is shown (grid frame)."""
-    return job.once("shown", lambda: _places(job), ("scan", "pose", "frame"))
+    return job.once("shown", lambda: _places(job), ("scan", "pose", "frame", "sketch"))
 
 
 def _places(job: Job) -> list[tuple[Scan, np.ndarray]]:
     scans, rows, loose = job.scans(), [], 0
-    placed = [s for s in scans if s.pose is not None]
+    placed, drawn = [s for s in scans if s.pose is not None], _drawn(job)
     for scan in scans:
-        rows.append((scan, _aside(job, placed, loose) if scan.pose is None else job.grid_pose(scan)))
-        loose += scan.pose is None
+        pose = job.grid_pose(scan) if scan.pose is not None else drawn.get(scan.id)
+        rows.append((scan, _aside(job, placed, loose) if pose is None else pose))
+        loose += pose is None
     return rows
+
+
+def _drawn(job: Job) -> dict[int, np.ndarray]:
+    """Where sketches have scans, as poses (4×4, grid) whose heading says nothing."""
+    found: dict[int, np.ndarray] = {}
+    level = float(np.median([s.pose[2, 3] for s in job.scans(placed=True)] or [0.0]))
+    for sketch in job.facts("sketch").values():
+        matrix = np.array(sketch["matrix"])
+        for scan, pixel in sketch["stations"].items():
+            at = matrix[:, :2] @ pixel + matrix[:, 2]
+            found[int(scan)] = job.frame @ rigid.make(np.eye(3), np.array([*at, level]))
+    return found
 
 
 def _aside(job: Job, placed: list[Scan], number: int) -> np.ndarray:
@@ -245,6 +258,25 @@ def _blocks(job: Job, origin) -> list[dict]:
             }
         )
     return out
+
+
+def sketches(job: Job, origin) -> list[dict]:
+    """Sketches under the plan, their matrix (6) from pixels to the plan as it is shown."""
+    return [
+        {
+            "id": int(number),
+            "url": f"/jobs/{job.row.id}/pictures/sketch/{number}?of={sketch['file']}",
+            "matrix": _on_plan(job, np.array(sketch["matrix"]), origin).ravel().tolist(),
+            **{k: sketch[k] for k in ("name", "width", "height", "stations")},
+        }
+        for number, sketch in job.facts("sketch").items()
+    ]
+
+
+def _on_plan(job: Job, matrix: np.ndarray, origin) -> np.ndarray:
+    """(2, 3) from pixels to the plan as it is shown, of one to the plan of the job frame."""
+    turn, shift = job.frame[:2, :2], job.frame[:2, 3] - origin[:2]
+    return np.c_[turn @ matrix[:, :2], turn @ matrix[:, 2] + shift]
 
 
 def targets(job: Job, origin) -> list[dict]:

@@ -46,6 +46,7 @@ def build(job: Job, step: str) -> dict:
     scans = [_scan(job, s) for s in job.scans()]
     return {
         "more": _more(job, step),
+        "inbox_names": sorted(os.listdir(job.subfolder("inbox"))),
         "template": f"_sheet_{step}.html",
         "step": step,
         "job": job.row,
@@ -61,7 +62,7 @@ def build(job: Job, step: str) -> dict:
 BY_HAND = frozenset(
     """import.files import.complete import.edit_scan import.walk import.remove_scan import.add_photo
     import.edit_photo register.automatic register.adjust register.set_pose register.cloud_fit
-    register.like_points register.hold
+    register.like_points register.hold register.sketch
     register.double_walls register.looked_through register.leave_out register.tie register.choose
     georeference.targets georeference.control georeference.level georeference.bend georeference.match
     georeference.pick_target georeference.role georeference.drop_target georeference.name_target
@@ -161,6 +162,8 @@ def _register(job: Job) -> dict:
         "due": due(job),
         "adjusted": _adjusted(job),
         "strips": strips_told(job),
+        "sketch": form(job, "register.sketch"),
+        "sketches": job.facts("sketch"),
         "looked_through": form(job, "register.looked_through"),
         "blocks": _blocks(job),
         "ties_off": {k for k, c in job.facts("tie_choice").items() if not c["on"]},

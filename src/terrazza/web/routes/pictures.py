@@ -40,6 +40,15 @@ def pair(request: Request, job_id: int, a: int, b: int, kind: str) -> Response:
     return Response(pairs.png(job_of(request, job_id), a, b, kind), media_type="image/png", headers=KEEP)
 
 
+@router.get("/sketch/{number}")
+def sketch(request: Request, job_id: int, number: int) -> Response:
+    job = job_of(request, job_id)
+    record = job.get("sketch", number)
+    if record is None:
+        raise NotFound(f"There is no sketch {number}.", "Lay one under the plan.")
+    return FileResponse(job.own_file("photos", record["file"]), headers=KEEP)
+
+
 @router.get("/target/{number}.png")
 def target(request: Request, job_id: int, number: int) -> Response:
     job = job_of(request, job_id)

@@ -96,6 +96,7 @@ export class Painter {
   markViews(views = this.app.views) {
     for (const view of views) {
       this.app.ink.paint(view);
+      if (view.kind === "plan") this.app.underlay.paint(view);
       document.getElementById(`${view.pane.id}-marks`).innerHTML = marks.of(view, this.app);
     }
     if (views.length > 1) this.app.station.draw();

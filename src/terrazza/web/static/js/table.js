@@ -20,6 +20,7 @@ import { StationView } from "./station.js";
 import { Surfaces } from "./surfaces.js";
 import { tell } from "./trouble.js";
 import { TryOut } from "./tryout.js";
+import { Underlay } from "./underlay.js";
 import { PlanView, SpaceView, TwinView } from "./views.js";
 
 const $ = (id) => document.getElementById(id);
@@ -80,6 +81,7 @@ export class Table {
     this.station = new StationView($("station"), this);
     this.regions = new Regions(this);
     this.ink = new Ink(this);
+    this.underlay = new Underlay(this);
     this.surfaces = new Surfaces(this);
     this.tries = new TryOut(this);
     this.picture = new PlanPicture($("plan-picture"), this);
