@@ -137,6 +137,11 @@ CASES = {
     "register.strip_differences": {"trajectory": "PATH", "scans": [5], "signs": "+ +"},
     "register.strip_control": {"control": "CONTROL"},
     "register.walk": {"scans": [4], "width": 0.3},
+    "register.sketch": {
+        "picture": "PANORAMA",
+        "known": [[0, 0, 0, 0], [9, 9, 5, -5]],
+        "stations": [[4, 5, 5]],
+    },
     "register.choose": {"scan": 2, "alternative": 2},
     "register.set_pose": {"scan": 4, "x": 0, "y": 0, "z": 0, "heading_deg": 10},
     "georeference.control": {"control": "CONTROL"},
@@ -242,7 +247,7 @@ def params_of(operation, job, field, folder):
     """The case's parameters with what this job has put in."""
     if operation == "import.files" and not (folder / "room.e57").exists():
         scenes.write_room(folder / "room.e57", posed=True, rows=60, columns=140)
-    if operation == "import.add_photo":
+    if operation in {"import.add_photo", "register.sketch"}:
         Image.new("RGB", (64, 32), "olive").save(folder / "pano.png")
     if operation == "draw.bring":
         shape = {"type": "LineString", "coordinates": [[0, 0, 1], [1, 0, 1]]}

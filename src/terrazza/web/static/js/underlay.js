@@ -1,15 +1,15 @@
 // Sketches and maps under the plan: pictures laid by their matrix from pixels to the scene, and only moved when the plan moves.
 
 // Pixel of a sketch (column, row) to a place in plan, from the origin of the scene, and back.
-export function placeOf({ matrix: m }, [column, row]) {
+export function placeOf({ matrix: m }, /** @type {number[]} */ [column, row]) {
   return [m[0] * column + m[1] * row + m[2], m[3] * column + m[4] * row + m[5]];
 }
-export function pixelOf({ matrix: m }, [x, y]) {
+export function pixelOf({ matrix: m }, /** @type {number[]} */ [x, y]) {
   const size = m[0] * m[4] - m[1] * m[3],
     [dx, dy] = [x - m[2], y - m[5]];
   return [(m[4] * dx - m[1] * dy) / size, (m[0] * dy - m[3] * dx) / size];
 }
-export const within = ({ width, height }, [column, row]) =>
+export const within = ({ width, height }, /** @type {number[]} */ [column, row]) =>
   column >= 0 && column <= width && row >= 0 && row <= height;
 
 // The CSS matrix that lays a sketch where the view looks.
