@@ -66,8 +66,6 @@ def imported(tree):
             yield from (f"terrazza.{a.name}" for a in node.names if not a.name.startswith("__"))
         elif isinstance(node, ast.ImportFrom) and node.module:
             yield node.module
-        elif isinstance(node, ast.Call) and getattr(node.func, "id", "") == "later":
-            yield node.args[0].value
 
 
 # one pass of compiled loops, and one system of equations: parts would need all names of the whole

@@ -7,7 +7,8 @@ import numpy as np
 from terrazza.files import whole
 from terrazza.later import later
 
-digits = later("terrazza.formats.digits")
+with later():
+    from terrazza.formats import digits
 
 
 @dataclass(frozen=True)

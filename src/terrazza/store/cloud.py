@@ -11,7 +11,8 @@ from terrazza.later import later
 from terrazza.store import octree
 from terrazza.store.columns import Columns, mapped
 
-boxed = later("terrazza.store.boxed")
+with later():
+    from terrazza.store import boxed
 
 
 @lru_cache(maxsize=200)

@@ -13,7 +13,8 @@ import numpy as np
 
 from terrazza.later import later
 
-lenses = later("terrazza.core.color.lenses")
+with later():
+    from terrazza.core.color import lenses
 
 CELLS = (180, 360)  # by which a picture is doubted: degrees around the camera's place
 KINDS = {"spherical": 0, "cylindrical": 1, "pinhole": 2}

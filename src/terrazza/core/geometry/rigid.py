@@ -7,7 +7,8 @@ import numpy as np
 
 from terrazza.later import later
 
-turns = later("scipy.spatial.transform")
+with later():
+    from scipy.spatial import transform as turns
 
 NEAR_HALF = -0.9  # cosine of an angle: turns beyond it lose their axis in the sine
 

@@ -25,9 +25,11 @@ from terrazza.operations.spine.base import field, operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-examples = later("terrazza.core.classify.examples")
-outline = later("terrazza.core.clean.outline")
-spatial = later("scipy.spatial")
+with later():
+    from scipy import spatial
+
+    from terrazza.core.classify import examples
+    from terrazza.core.clean import outline
 
 NEAR = 2.0  # cells from an example's point to a point that it tells of
 UNSURE, PLACES, WIDE = 0.6, 5, 5.0  # where more examples would help most: share, how many places, m

@@ -15,9 +15,11 @@ from terrazza.operations.spine.base import Pair, field, operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-outline = later("terrazza.core.clean.outline")
-meshes = later("terrazza.core.classify.meshes")
-spatial = later("scipy.spatial")
+with later():
+    from scipy import spatial
+
+    from terrazza.core.classify import meshes
+    from terrazza.core.clean import outline
 
 STEP = 0.25  # of half the width: how close together the places along a line are
 

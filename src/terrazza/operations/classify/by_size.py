@@ -14,8 +14,10 @@ from terrazza.operations.spine.base import field, operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-specks = later("terrazza.core.clean.specks")
-spatial = later("scipy.spatial")
+with later():
+    from scipy import spatial
+
+    from terrazza.core.clean import specks
 
 Size = Annotated[list[float], Field(min_length=3, max_length=3)]
 ANY = 1e9

@@ -15,9 +15,9 @@ from terrazza.operations.pieces.counting import thinned
 from terrazza.operations.pieces.surfaces import CloudPiece
 from terrazza.operations.spine.job import Job, Scan
 
-cloth = later("terrazza.core.classify.cloth")
-laying = later("terrazza.core.classify.laying")
-voxels = later("terrazza.core.geometry.voxels")
+with later():
+    from terrazza.core.classify import cloth, laying
+    from terrazza.core.geometry import voxels
 
 WHOLE = 20_000_000  # points that one cloth is laid over; more go in tiles
 SIDE, MARGIN = 600, 60  # particles of a tile along its edge, and around it

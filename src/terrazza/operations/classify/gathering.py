@@ -16,9 +16,10 @@ from terrazza.operations.pieces.surfaces import CloudPiece
 from terrazza.operations.spine.base import field as field_of
 from terrazza.operations.spine.job import Job, Scan
 
-lows = later("terrazza.core.classify.lows")
-paths = later("terrazza.core.walks.path")
-voxels = later("terrazza.core.geometry.voxels")
+with later():
+    from terrazza.core.classify import lows
+    from terrazza.core.geometry import voxels
+    from terrazza.core.walks import path as paths
 
 MOST = 6_000_000  # thinned points that are held at once
 FEWEST = 200

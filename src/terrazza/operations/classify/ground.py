@@ -11,7 +11,8 @@ from terrazza.operations.spine.base import Figures, field, operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-cloth = later("terrazza.core.classify.cloth")
+with later():
+    from terrazza.core.classify import cloth
 
 GROUND, UNCLASSIFIED = 2, 1
 SAMPLE = 600_000

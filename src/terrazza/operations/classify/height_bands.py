@@ -16,9 +16,11 @@ from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.spine.notation import Notation
 from terrazza.store.cloud import Cloud
 
-bands = later("terrazza.core.classify.bands")
-shapes_in_air = later("terrazza.core.classify.open_air")
-spatial = later("scipy.spatial")
+with later():
+    from scipy import spatial
+
+    from terrazza.core.classify import bands
+    from terrazza.core.classify import open_air as shapes_in_air
 
 
 class Band(Params):

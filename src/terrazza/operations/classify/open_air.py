@@ -13,9 +13,10 @@ from terrazza.operations.spine.base import operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-cloth = later("terrazza.core.classify.cloth")
-kinds = later("terrazza.core.classify.open_air")
-spatial = later("scipy.spatial")
+with later():
+    from scipy import spatial
+
+    from terrazza.core.classify import open_air as kinds
 
 CLOTH = 0.5  # m: least cell of the cloth; a finer one climbs onto houses under which no point is ground
 UNSURE, MANY = 0.35, 0.3  # what is less sure than this is counted, and told where it is more than this share

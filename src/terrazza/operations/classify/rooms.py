@@ -12,8 +12,10 @@ from terrazza.operations.spine.base import field, operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-kinds = later("terrazza.core.classify.rooms")
-spatial = later("scipy.spatial")
+with later():
+    from scipy import spatial
+
+    from terrazza.core.classify import rooms as kinds
 
 LITTLE = 0.05  # share of points that are floor, or wall, under which the result is doubted
 

@@ -15,8 +15,8 @@ from terrazza.operations.spine.base import operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-mirrors = later("terrazza.core.clean.mirrors")
-moved = later("terrazza.core.clean.moved")
+with later():
+    from terrazza.core.clean import mirrors, moved
 
 SLACK, SLOPE = 0.03, 0.004  # m and per m: how near something has to be to be the same
 SAMPLE = 400_000  # points of a scan among which mirrors are looked for

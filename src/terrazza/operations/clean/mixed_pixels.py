@@ -12,7 +12,8 @@ from terrazza.operations.spine.base import operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-mixed = later("terrazza.core.clean.mixed")
+with later():
+    from terrazza.core.clean import mixed
 
 SAME = 1e-4  # share of its range that a point may be off its pixel's, where several share one
 

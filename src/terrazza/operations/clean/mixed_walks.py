@@ -16,8 +16,9 @@ from terrazza.operations.pieces.surfaces import CloudPiece
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-paths = later("terrazza.core.walks.path")
-seen_once = later("terrazza.core.clean.seen_once")
+with later():
+    from terrazza.core.clean import seen_once
+    from terrazza.core.walks import path as paths
 
 MARGIN = 0.3  # m around a tile, at least
 PART = 16  # of the points that may be in memory, a tile: for each go its neighbours

@@ -14,8 +14,8 @@ from terrazza.operations.spine.base import operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-moved = later("terrazza.core.clean.moved")
-specks = later("terrazza.core.clean.specks")
+with later():
+    from terrazza.core.clean import moved, specks
 
 STEP, APART = np.radians(0.2), 1.6  # of the pictures that others look through: at least, and in spacings
 SLACK, SLOPE = 0.035, 0.003  # m and per m: how far before what another saw a point has to stand

@@ -11,8 +11,9 @@ from terrazza.operations.spine.base import Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-neighbours = later("terrazza.operations.pieces.neighbours")
-outliers = later("terrazza.core.clean.outliers")
+with later():
+    from terrazza.core.clean import outliers
+    from terrazza.operations.pieces import neighbours
 
 
 def _lonely(cloud: Cloud, start: int, stop: int, args, limits):

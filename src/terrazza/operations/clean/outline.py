@@ -22,7 +22,8 @@ from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.table.boxes import limit_of
 from terrazza.store.cloud import Cloud
 
-outline = later("terrazza.core.clean.outline")
+with later():
+    from terrazza.core.clean import outline
 
 Row4 = Annotated[list[float], Field(min_length=4, max_length=4)]
 

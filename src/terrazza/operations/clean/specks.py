@@ -13,7 +13,8 @@ from terrazza.operations.spine.base import field, operation
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-specks = later("terrazza.core.clean.specks")
+with later():
+    from terrazza.core.clean import specks
 
 AT_ONCE = 2_000_000  # points of a piece
 PIXELS = 3.0  # steps from point to point that a cell is wide

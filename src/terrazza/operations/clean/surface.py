@@ -15,8 +15,9 @@ from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.table.touch import patch
 from terrazza.store.cloud import Cloud
 
-fits = later("terrazza.core.measure.fits")
-shells = later("terrazza.core.clean.shells")
+with later():
+    from terrazza.core.clean import shells
+    from terrazza.core.measure import fits
 
 REACHES = (0.08, 0.15, 0.3, 0.6)  # m: patches around touched points, the first that holds enough
 FEWEST = 60  # points of a patch

@@ -12,7 +12,8 @@ from terrazza.operations.pieces.counting import class_namer
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-outliers = later("terrazza.core.clean.outliers")
+with later():
+    from terrazza.core.clean import outliers
 
 MOST_CUTS = 65_535  # numbers that the column of cuts can hold
 FAR, NEAR = 10.0, 5.0  # m: a filter that takes more beyond the one than within the other is told of

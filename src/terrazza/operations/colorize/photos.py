@@ -17,8 +17,8 @@ from terrazza.operations.spine.base import Figures, Operation, Params, field, op
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-evening = later("terrazza.core.color.evening")
-seen = later("terrazza.core.color.seen")
+with later():
+    from terrazza.core.color import evening, seen
 
 SAMPLE, EVERY = 120_000, 16  # points of a scan by which photos are compared, every so many for exposure
 MOST = 5  # photos of other stations asked of a scan: the nearest

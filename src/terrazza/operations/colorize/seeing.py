@@ -18,9 +18,10 @@ from terrazza.operations.pieces.surfaces import CloudPiece
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-seen = later("terrazza.core.color.seen")
-turning = later("terrazza.core.color.turning")
-ndimage = later("scipy.ndimage")
+with later():
+    from scipy import ndimage
+
+    from terrazza.core.color import seen, turning
 
 DENSE = 1.15  # pixels of the range picture, in spacings of the scan
 FINEST, COARSEST = np.radians(0.05), np.radians(0.5)

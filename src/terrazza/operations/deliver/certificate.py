@@ -12,7 +12,8 @@ from terrazza.operations.deliver.papers import written
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
 
-report = later("terrazza.formats.report")
+with later():
+    from terrazza.formats import report
 
 FILES = 12  # deliverables that one page can list
 DOUBTS = 6

@@ -20,7 +20,8 @@ from terrazza.operations.spine.base import title
 from terrazza.operations.spine.job import Job, covariance_of
 from terrazza.operations.spine.notation import Notation
 
-report = later("terrazza.formats.report")
+with later():
+    from terrazza.formats import report
 
 SETTLING = (  # operations by which people decide what is doubted
     "register.choose register.set_pose register.like_points register.join register.tie register.leave_out "

@@ -17,9 +17,10 @@ from terrazza.operations.pieces.selection import Portion, Selection
 from terrazza.operations.spine.base import Figures, field, operation
 from terrazza.operations.spine.job import Job
 
-copc = later("terrazza.formats.copc_writer")
-las = later("terrazza.formats.las")
-tree = later("terrazza.formats.copc_tree")
+with later():
+    from terrazza.formats import copc_tree as tree
+    from terrazza.formats import copc_writer as copc
+    from terrazza.formats import las
 
 GATHERED = 500_000
 SEED = 11

@@ -16,7 +16,8 @@ GATHERED = 200_000
 MERGED_STEP = 1e-4  # m: of coordinates in one scan of all points
 E57_COLUMNS = {"xyz", "intensity", "native_rgb", "row", "column"}
 
-e57_writer = later("terrazza.formats.e57_writer")
+with later():
+    from terrazza.formats import e57_writer
 
 
 class E57Params(PointParams):

@@ -12,8 +12,10 @@ from terrazza.operations.deliver import shapes
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
 
-pyproj = later("pyproj")
-writer = later("terrazza.formats.geojson_writer")
+with later():
+    import pyproj
+
+    from terrazza.formats import geojson_writer as writer
 
 DEGREES = 9  # decimals: a tenth of a millimetre on the ground
 

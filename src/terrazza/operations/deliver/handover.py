@@ -26,7 +26,8 @@ from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 from terrazza.operations.table import touch
 
-images = later("PIL.Image")
+with later():
+    from PIL import Image as images
 
 PIECE = 400_000  # points that are written at once
 PLAN = 4000  # pixels of a plan at most, a side

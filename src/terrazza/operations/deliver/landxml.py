@@ -9,7 +9,8 @@ from terrazza.operations.deliver import shapes
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
 
-writer = later("terrazza.formats.landxml_writer")
+with later():
+    from terrazza.formats import landxml_writer as writer
 
 
 class LandXmlParams(Params):

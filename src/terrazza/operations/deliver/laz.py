@@ -14,7 +14,8 @@ from terrazza.operations.pieces.selection import Portion, Selection
 from terrazza.operations.spine.base import Figures, field, operation
 from terrazza.operations.spine.job import Job
 
-las_writer = later("terrazza.formats.las_writer")
+with later():
+    from terrazza.formats import las_writer
 
 
 def _as_laz(portion: Portion, common, progress: Progress) -> "las_writer.Encoded":

@@ -7,8 +7,8 @@ from terrazza.later import later
 from terrazza.operations.spine.base import Figures
 from terrazza.operations.spine.job import Job
 
-report = later("terrazza.formats.report")
-report_pdf = later("terrazza.formats.report_pdf")
+with later():
+    from terrazza.formats import report, report_pdf
 
 ENDINGS = (".html", ".pdf")
 

@@ -15,10 +15,11 @@ from terrazza.operations.deliver.listing import table
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job
 
-cameras = later("terrazza.core.color.cameras")
-flat = later("terrazza.core.color.flat")
-images = later("PIL.Image")
-transform = later("scipy.spatial.transform")
+with later():
+    from PIL import Image as images
+    from scipy.spatial import transform
+
+    from terrazza.core.color import cameras, flat
 
 LIST = "photos.csv"
 HEAD = (

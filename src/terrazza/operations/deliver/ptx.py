@@ -17,7 +17,8 @@ from terrazza.operations.pieces.selection import Selection
 from terrazza.operations.spine.base import Figures, field, operation
 from terrazza.operations.spine.job import Job, Scan
 
-ptx_writer = later("terrazza.formats.ptx_writer")
+with later():
+    from terrazza.formats import ptx_writer
 
 LINES = 200_000  # of a grid that become text at once
 

@@ -12,7 +12,8 @@ from terrazza.operations.spine.base import Figures, Operation, Params, field, op
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
-report = later("terrazza.formats.report")
+with later():
+    from terrazza.formats import report
 
 DOUBTS = 6  # that the first page names
 NAMES = {

@@ -16,8 +16,8 @@ from terrazza.operations.draw.writing import placed
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
 
-sheet = later("terrazza.formats.sheet")
-sheet_dxf = later("terrazza.formats.sheet_dxf")
+with later():
+    from terrazza.formats import sheet, sheet_dxf
 
 
 class SheetParams(Params):

@@ -8,8 +8,9 @@ from terrazza.operations.draw.plan_slab import EYE
 from terrazza.operations.draw.slab import floor_height, slab_points
 from terrazza.operations.spine.job import Job, Scan, covariance_of
 
-report = later("terrazza.formats.report")
-voxels = later("terrazza.core.geometry.voxels")
+with later():
+    from terrazza.core.geometry import voxels
+    from terrazza.formats import report
 
 ELLIPSE = 0.05  # of the plan's width: how long the largest ellipse is drawn, about
 

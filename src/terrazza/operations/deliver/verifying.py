@@ -16,7 +16,8 @@ from terrazza.later import later
 from terrazza.operations.pieces.selection import Selection
 from terrazza.operations.spine.job import Job
 
-spatial = later("scipy.spatial")
+with later():
+    from scipy import spatial
 
 SAMPLE = 4_000  # points of a file that are looked for one by one, about
 SIZE = 50  # of them from one stretch

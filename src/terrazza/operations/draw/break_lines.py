@@ -21,8 +21,10 @@ from terrazza.operations.spine.base import (
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
-tracing = later("terrazza.core.draw.tracing")
-trees = later("scipy.spatial")
+with later():
+    from scipy import spatial as trees
+
+    from terrazza.core.draw import tracing
 
 THICK = 0.3  # m: of a section across
 TILE, INNER = (

@@ -14,7 +14,8 @@ from terrazza.operations.spine.base import Figures, Operation, Params, Triple, f
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
-by_hand = later("terrazza.core.draw.by_hand")
+with later():
+    from terrazza.core.draw import by_hand
 
 LAYER = "DIMENSIONS"
 WAYS = {"aligned": None, "east": (1.0, 0.0), "north": (0.0, 1.0)}

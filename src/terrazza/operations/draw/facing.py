@@ -9,7 +9,8 @@ from terrazza.operations.pieces.stations import has_station
 from terrazza.operations.spine.base import Params, Triple, field, touched_field
 from terrazza.operations.spine.job import Job
 
-planes = later("terrazza.core.geometry.planes")
+with later():
+    from terrazza.core.geometry import planes
 
 LEVEL = 0.95  # of a normal upwards, from which on a plane is level: east lies to the right
 

@@ -6,7 +6,8 @@ from terrazza.core.geometry import rigid
 from terrazza.later import later
 from terrazza.operations.spine.base import Params, field
 
-lines_of = later("terrazza.core.draw.lines")
+with later():
+    from terrazza.core.draw import lines as lines_of
 
 FEWEST = 20  # points that a slab needs
 

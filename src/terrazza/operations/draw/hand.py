@@ -7,7 +7,8 @@ from terrazza.errors import NotFound, ParamsError
 from terrazza.later import later
 from terrazza.operations.spine.job import Job
 
-by_hand = later("terrazza.core.draw.by_hand")
+with later():
+    from terrazza.core.draw import by_hand
 
 BY_HAND, LAYER = "By hand", "LINES"
 LEVEL = 0.001  # m: lines whose heights differ by more are lines in space

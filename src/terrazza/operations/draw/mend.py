@@ -13,7 +13,8 @@ from terrazza.operations.spine.base import Figures, Operation, Params, Triple, f
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
-by_hand = later("terrazza.core.draw.by_hand")
+with later():
+    from terrazza.core.draw import by_hand
 
 ALONE = ("part", "join", "bring")  # what is done to one line at a time
 DRAWING, LINE = "Its number.", "Its place in the list, from 1."

@@ -14,9 +14,11 @@ from terrazza.operations.spine.base import Figures, Operation, Params, Triple, f
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
-marks = later("terrazza.core.draw.paint")
-ndimage = later("scipy.ndimage")
-trees = later("scipy.spatial")
+with later():
+    from scipy import ndimage
+    from scipy import spatial as trees
+
+    from terrazza.core.draw import paint as marks
 
 GROUND, OFF = 0.25, 0.04  # m: cells of the ground, and how far off it paint may lie
 TALL = 1.5  # m: the ground rises or falls by no more within a cell's reach of the touched place

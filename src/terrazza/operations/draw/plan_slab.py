@@ -13,7 +13,8 @@ from terrazza.operations.spine.base import Figures, Operation, field, operation,
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
-lines_of = later("terrazza.core.draw.lines")
+with later():
+    from terrazza.core.draw import lines as lines_of
 
 EYE = 1.3
 

@@ -13,9 +13,10 @@ from terrazza.operations.spine.base import Figures, Operation, Params, field, op
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
-floor_plan = later("terrazza.core.draw.floor_plan")
-rooms_of = later("terrazza.core.draw.rooms")
-walls_of = later("terrazza.core.draw.walls")
+with later():
+    from terrazza.core.draw import floor_plan
+    from terrazza.core.draw import rooms as rooms_of
+    from terrazza.core.draw import walls as walls_of
 
 GUESSED = 0.1  # share of an outline that no points show, beyond which it is told
 LETTERS = 0.15  # m: height of names

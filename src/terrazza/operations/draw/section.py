@@ -13,7 +13,8 @@ from terrazza.operations.spine.base import Figures, Operation, field, operation,
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
-sections = later("terrazza.core.draw.sections")
+with later():
+    from terrazza.core.draw import sections
 
 LONGEST = 10_000.0  # m
 

@@ -14,7 +14,8 @@ from terrazza.operations.spine.base import Figures, Operation, Params, field, op
 from terrazza.operations.spine.job import Job, plain
 from terrazza.operations.spine.notation import Notation
 
-core = later("terrazza.core.georef.bend")
+with later():
+    from terrazza.core.georef import bend as core
 
 FEWEST = 3
 BENT = "bent to control"

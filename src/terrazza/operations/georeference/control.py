@@ -14,8 +14,8 @@ from terrazza.operations.spine.base import Figures, Operation, Params, field, op
 from terrazza.operations.spine.job import Job
 from terrazza.units import metres_per
 
-level = later("terrazza.core.georef.level")
-review = later("terrazza.core.georef.review")
+with later():
+    from terrazza.core.georef import review
 
 ORDERS = {
     "E N H": (0, 1, 2),

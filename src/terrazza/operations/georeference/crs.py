@@ -7,8 +7,9 @@ from terrazza.later import later
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
 
-systems = later("terrazza.core.georef.systems")
-wkts = later("terrazza.formats.systems")
+with later():
+    from terrazza.core.georef import systems
+    from terrazza.formats import systems as wkts
 
 
 class CrsParams(Params):

@@ -11,8 +11,10 @@ from terrazza.operations.spine.base import Figures, Operation, Params, field, op
 from terrazza.operations.spine.job import Job, plain
 from terrazza.operations.spine.notation import Notation
 
-systems = later("terrazza.core.georef.systems")
-crs_of = later("pyproj")
+with later():
+    import pyproj as crs_of
+
+    from terrazza.core.georef import systems
 
 UNEVEN = 0.003  # m that the grid may differ over a job that is shifted as one piece
 

@@ -10,7 +10,8 @@ from terrazza.operations.pieces.surfaces import surfaces
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job, plain
 
-level = later("terrazza.core.georef.level")
+with later():
+    from terrazza.core.georef import level
 
 
 class LevelParams(Params):

@@ -11,7 +11,8 @@ from terrazza.operations.spine.base import Figures, Operation, Params, field, op
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
-sharp = later("terrazza.core.register.sharp")
+with later():
+    from terrazza.core.register import sharp
 
 TWICE = 0.03  # m: a target nearer to another of its scan is the same
 BY_EYE = 0.004  # m: how well a place is touched that nothing sharpens

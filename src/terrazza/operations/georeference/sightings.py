@@ -10,11 +10,10 @@ from terrazza.later import later
 from terrazza.operations.pieces.surfaces import CloudPiece
 from terrazza.operations.spine.job import Job, Scan
 
-checkerboards = later("terrazza.core.register.targets")
-discs = later("terrazza.core.register.discs")
-layout = later("terrazza.core.georef.layout")
-sighted = later("terrazza.core.register.sighted")
-spheres = later("terrazza.core.register.spheres")
+with later():
+    from terrazza.core.georef import layout
+    from terrazza.core.register import discs, sighted, spheres
+    from terrazza.core.register import targets as checkerboards
 
 SAME_PLACE = 0.10
 FLOOR_SIGMA = 0.0002

@@ -10,10 +10,9 @@ from terrazza.operations.spine.base import Figures
 from terrazza.operations.spine.job import Job, plain
 from terrazza.operations.spine.notation import Notation
 
-control_fit = later("terrazza.core.georef.fit")
-match = later("terrazza.core.georef.match")
-review = later("terrazza.core.georef.review")
-uncertainty = later("terrazza.core.georef.uncertainty")
+with later():
+    from terrazza.core.georef import fit as control_fit
+    from terrazza.core.georef import match, review, uncertainty
 
 SURVEY_SIGMA = 0.0005
 UPRIGHT_DEG = 0.1

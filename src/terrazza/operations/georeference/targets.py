@@ -8,9 +8,8 @@ from terrazza.operations.georeference.sightings import KINDS, REACH, find_target
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job
 
-checkerboards = later("terrazza.core.register.targets")
-discs = later("terrazza.core.register.discs")
-spheres = later("terrazza.core.register.spheres")
+with later():
+    pass
 
 
 class TargetsParams(Params):

@@ -29,7 +29,8 @@ from terrazza.operations.pieces.sources import Source
 from terrazza.operations.spine.base import Figures, Operation, operation
 from terrazza.operations.spine.job import Job, plain
 
-systems = later("terrazza.formats.systems")
+with later():
+    from terrazza.formats import systems
 
 
 @operation

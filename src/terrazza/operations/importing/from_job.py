@@ -18,7 +18,8 @@ from terrazza.operations.spine.job import Job, Scan, plain
 from terrazza.operations.spine.notation import Notation
 from terrazza.store.cloud import Cloud
 
-trees = later("scipy.spatial")
+with later():
+    from scipy import spatial as trees
 
 COMMON = 0.25  # m: targets of two jobs nearer than this are one
 AGREE_MM = 10.0  # beyond this the jobs do not share a frame to the millimetre

@@ -6,7 +6,8 @@ from terrazza.later import later
 from terrazza.operations.pieces.leaving import Way
 from terrazza.store.cloud import Cloud
 
-quantised = later("terrazza.core.geometry.quantised")
+with later():
+    from terrazza.core.geometry import quantised
 
 COLUMNS = ("intensity", "class", "time", "returns", "row", "column")
 FINE = "extra.rgb16"  # colours of files that use more than eight bits

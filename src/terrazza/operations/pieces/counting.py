@@ -11,7 +11,8 @@ from terrazza.later import later
 from terrazza.operations.pieces.surfaces import CloudPiece
 from terrazza.operations.spine.job import Job
 
-voxels = later("terrazza.core.geometry.voxels")
+with later():
+    from terrazza.core.geometry import voxels
 
 _tallies: dict[tuple, np.ndarray] = {}
 

@@ -17,7 +17,8 @@ from terrazza.later import later
 from terrazza.operations.pieces.runs import Read, mended, misplaced, read_stretch
 from terrazza.operations.pieces.sources import Source, Stretch, prepared, stretches
 
-build = later("terrazza.store.build")
+with later():
+    from terrazza.store import build
 
 ROUNDS = 3
 GUARDED, SILENCE = (

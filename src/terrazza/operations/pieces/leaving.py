@@ -12,8 +12,9 @@ from terrazza.later import later
 from terrazza.operations.pieces.point_params import PointParams
 from terrazza.operations.spine.job import Job, Scan
 
-systems = later("terrazza.core.georef.systems")
-wkts = later("terrazza.formats.systems")
+with later():
+    from terrazza.core.georef import systems
+    from terrazza.formats import systems as wkts
 
 LOCAL = "job"
 GRIDS = "grids"  # folder of a workspace for grid files that coordinate systems need

@@ -15,9 +15,8 @@ from terrazza.operations.pieces.point_params import PointParams
 from terrazza.operations.pieces.selection import Selection
 from terrazza.operations.spine.job import Job
 
-copc_tree = later("terrazza.formats.copc_tree")
-las_writer = later("terrazza.formats.las_writer")
-ptx_writer = later("terrazza.formats.ptx_writer")
+with later():
+    from terrazza.formats import copc_tree, las_writer, ptx_writer
 
 SAMPLE, SAMPLES = 10_000, 80
 COPC_MORE = 1.04  # measured: points of a node are an even share of theirs, farther apart than in order

@@ -16,7 +16,8 @@ from terrazza.operations.pieces.surfaces import CloudPiece
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-paths = later("terrazza.core.walks.path")
+with later():
+    from terrazza.core.walks import path as paths
 
 FINEST, COARSEST = np.radians(0.01), np.radians(1.0)
 SAMPLE = 200_000

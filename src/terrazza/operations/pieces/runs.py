@@ -12,7 +12,8 @@ from terrazza.formats.contents import LEFT_OUT
 from terrazza.later import later
 from terrazza.operations.pieces.sources import COARSEST, EARTH, FINE, Source, Stretch, reading
 
-build = later("terrazza.store.build")
+with later():
+    from terrazza.store import build
 
 REACH = 2e9  # steps of the scale: what 32 bits hold, with some room
 SAMPLED = 200

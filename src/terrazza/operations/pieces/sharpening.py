@@ -5,7 +5,8 @@ import numpy as np
 from terrazza.later import later
 from terrazza.operations.spine.job import Job
 
-sharp = later("terrazza.core.register.sharp")
+with later():
+    from terrazza.core.register import sharp
 
 
 def sharpened(job: Job, scan: int, touch: np.ndarray) -> "sharp.Sharp":

@@ -7,7 +7,8 @@ from terrazza.later import later
 from terrazza.operations.pieces import stations
 from terrazza.operations.spine.job import Job
 
-from_above = later("terrazza.core.draw.from_above")
+with later():
+    from terrazza.core.draw import from_above
 
 EVERYWHERE = (-1e6, 1e6)
 INK, PAPER = np.array([23, 31, 31.0]), np.array([237, 230, 209.0])

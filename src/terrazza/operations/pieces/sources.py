@@ -13,7 +13,8 @@ from terrazza.fleet.guard import allowed, guard
 from terrazza.formats.contents import ScanInside
 from terrazza.later import later
 
-build = later("terrazza.store.build")
+with later():
+    from terrazza.store import build
 
 FINE, COARSEST = 1e-5, 1e-1
 FAR = 2000.0

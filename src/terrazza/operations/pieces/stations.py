@@ -13,8 +13,9 @@ from terrazza.errors import NotFound, StateError
 from terrazza.later import later
 from terrazza.operations.spine.job import Job, Scan
 
-panorama = later("terrazza.core.geometry.panorama")
-paths = later("terrazza.core.walks.path")
+with later():
+    from terrazza.core.geometry import panorama
+    from terrazza.core.walks import path as paths
 
 BEFORE = ("E57", "PTX", "PCD")  # formats whose scans have stations, of imports that did not note it
 WIDTH, STOP_WIDTH = 4096, 2048

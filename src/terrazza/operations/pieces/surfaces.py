@@ -13,8 +13,8 @@ from terrazza.operations.pieces.stations import has_station
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-contradiction = later("terrazza.core.register.contradiction")
-surface = later("terrazza.core.register.surface")
+with later():
+    from terrazza.core.register import contradiction, surface
 
 MOST, ALTOGETHER = (
     1_500_000,

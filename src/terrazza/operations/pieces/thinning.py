@@ -12,7 +12,8 @@ from terrazza.later import later
 from terrazza.store import octree
 from terrazza.store.cloud import Cloud
 
-voxels = later("terrazza.core.geometry.voxels")
+with later():
+    from terrazza.core.geometry import voxels
 
 FEW = 200_000  # so many points are thinned to know how many stay
 COARSE, FINER = (

@@ -17,8 +17,8 @@ from terrazza.operations.register.standing import put_standing
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job, Scan
 
-search = later("terrazza.core.register.search")
-plan_match = later("terrazza.core.register.plan_match")
+with later():
+    from terrazza.core.register import plan_match, search
 
 POSE_KINDS = frozenset({"pose", "tie", "network", "array", "standing"})
 ROUGH = ("file", "sketch")

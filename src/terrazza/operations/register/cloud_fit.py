@@ -13,9 +13,8 @@ from terrazza.operations.spine.base import Figures, Operation, Params, field, op
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
-cloud_fit = later("terrazza.core.register.cloud_fit")
-search = later("terrazza.core.register.search")
-linking = later("terrazza.core.register.linking")
+with later():
+    from terrazza.core.register import cloud_fit, linking
 
 
 class FitParams(Params):

@@ -19,12 +19,12 @@ from terrazza.operations.spine.base import Pair, Params, field, scans_field
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
-conventions = later("terrazza.core.strips.conventions")
-drifts = later("terrazza.core.strips.drift")
-flights = later("terrazza.core.strips.flight")
-lows = later("terrazza.core.classify.lows")
-patches = later("terrazza.core.strips.patches")
-systems = later("terrazza.core.georef.systems")
+with later():
+    from terrazza.core.classify import lows
+    from terrazza.core.georef import systems
+    from terrazza.core.strips import conventions, patches
+    from terrazza.core.strips import drift as drifts
+    from terrazza.core.strips import flight as flights
 
 WIDER, FINEST, COARSEST = 4.0, 0.4, 6.0  # usual distances from point to point of a cell; m
 SAMPLE, AT_ONCE = 300_000, 1_000_000  # points

@@ -12,7 +12,8 @@ from terrazza.operations.spine.base import Figures, Operation, Params, field, op
 from terrazza.operations.spine.job import Job, plain
 from terrazza.operations.spine.notation import Notation
 
-like_points = later("terrazza.core.register.like_points")
+with later():
+    from terrazza.core.register import like_points
 
 RIGID = 1e-4  # how far the nine numbers of a turn may be off one
 

@@ -8,11 +8,8 @@ from terrazza.operations.spine.base import Figures
 from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.spine.notation import Notation
 
-contradiction = later("terrazza.core.register.contradiction")
-double_walls = later("terrazza.core.register.double_walls")
-linking = later("terrazza.core.register.linking")
-offers = later("terrazza.core.register.offers")
-quality = later("terrazza.core.register.quality")
+with later():
+    from terrazza.core.register import contradiction, double_walls, linking, offers, quality
 
 LOOSE_MM = 7.0  # a standard deviation beyond this lets a placement be 20 mm off
 MOST_TOLD, MOST_LOOPS = 200, 50  # double walls and loops that a list can show

@@ -22,7 +22,8 @@ from terrazza.operations.spine.base import Figures, Operation, Params, Triple, f
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
-like_points = later("terrazza.core.register.like_points")
+with later():
+    from terrazza.core.register import like_points
 
 Pair = Annotated[list[Triple], Field(min_length=2, max_length=2)]
 

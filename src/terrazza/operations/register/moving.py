@@ -10,7 +10,8 @@ from terrazza.operations.register.recording import tie_record
 from terrazza.operations.spine.job import Job, Scan, plain
 from terrazza.operations.spine.notation import Notation
 
-like_points = later("terrazza.core.register.like_points")
+with later():
+    from terrazza.core.register import like_points
 
 FAR = 0.4  # m: touched points farther apart than this after the fit are not like ones
 

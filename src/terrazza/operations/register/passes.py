@@ -14,7 +14,8 @@ from terrazza.operations.spine.base import Figures, Operation, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.store.cloud import Cloud
 
-flights = later("terrazza.core.strips.flight")
+with later():
+    from terrazza.core.strips import flight as flights
 
 COLUMN = "extra.pass"
 CRAFTS, SIZE = 6, 0.04  # that are drawn on a pass, and how long, of its length

@@ -8,9 +8,10 @@ from terrazza.operations.spine.base import Figures
 from terrazza.operations.spine.job import Job, Scan, plain
 from terrazza.operations.spine.notation import Notation
 
-cloud_fit = later("terrazza.core.register.cloud_fit")
-linalg = later("scipy.linalg")
-network = later("terrazza.core.register.network")
+with later():
+    from scipy import linalg
+
+    from terrazza.core.register import cloud_fit
 
 WEAK = 0.006
 

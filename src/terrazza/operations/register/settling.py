@@ -20,11 +20,10 @@ from terrazza.operations.register.recording import WEAK, hold_words, record_of, 
 from terrazza.operations.spine.base import Figures
 from terrazza.operations.spine.job import Job, Scan
 
-graph = later("terrazza.core.register.graph")
-components = later("scipy.sparse.csgraph")
-linking = later("terrazza.core.register.linking")
-network = later("terrazza.core.register.network")
-witnesses = later("terrazza.core.register.witnesses")
+with later():
+    from scipy.sparse import csgraph as components
+
+    from terrazza.core.register import graph, linking, network, witnesses
 
 FARTHEST_STEP = 0.15  # m that an adjustment may move a scan from where fits of pairs put it
 FARTHEST_TURN = np.radians(1.0)

@@ -17,9 +17,9 @@ from terrazza.operations.spine.base import Figures, Operation, Params, Triple, f
 from terrazza.operations.spine.job import Job, Scan, plain
 from terrazza.operations.spine.notation import Notation
 
-core = later("terrazza.core.register.sketch")
-like_points = later("terrazza.core.register.like_points")
-plan_match = later("terrazza.core.register.plan_match")
+with later():
+    from terrazza.core.register import like_points, plan_match
+    from terrazza.core.register import sketch as core
 
 HOW = "sketch"
 NEIGHBOURS, NEAR = 3, 25.0  # placed scans against which one is placed, and how far off (m) they may be

@@ -12,7 +12,8 @@ from terrazza.operations.register.holding import need_free
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job, plain
 
-under = later("terrazza.core.strips.under")
+with later():
+    from terrazza.core.strips import under
 
 LEAST = 3  # places that a shift is believed from
 APART = 3.0  # σ by which a shift has to differ from nothing, else it is told

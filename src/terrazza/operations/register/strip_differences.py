@@ -11,8 +11,10 @@ from terrazza.operations.register.strips import apart, sized, surfaces
 from terrazza.operations.spine.base import Figures, Operation, field, operation
 from terrazza.operations.spine.job import Job
 
-geo_picture = later("terrazza.formats.geo_picture")
-pyproj = later("pyproj")
+with later():
+    import pyproj
+
+    from terrazza.formats import geo_picture
 
 STEEP = 0.5  # of a normal, upwards: a wall says nothing of heights
 MOST = 100_000_000  # pixels

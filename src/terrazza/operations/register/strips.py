@@ -26,10 +26,10 @@ from terrazza.operations.spine.base import Figures, Operation, field, operation
 from terrazza.operations.spine.job import Job
 from terrazza.store.cloud import Cloud
 
-boresight = later("terrazza.core.strips.boresight")
-drifts = later("terrazza.core.strips.drift")
-flights = later("terrazza.core.strips.flight")
-patches = later("terrazza.core.strips.patches")
+with later():
+    from terrazza.core.strips import boresight, patches
+    from terrazza.core.strips import drift as drifts
+    from terrazza.core.strips import flight as flights
 
 ROUNDS = 3  # of solving, each on points corrected as far as the last one came
 REACH = 0.75  # cells from patch to patch

@@ -17,9 +17,10 @@ from terrazza.operations.spine.job import Job, Scan
 from terrazza.operations.spine.notation import Notation
 from terrazza.store.cloud import Cloud
 
-bending = later("terrazza.core.walks.bending")
-patches = later("terrazza.core.strips.patches")
-paths = later("terrazza.core.walks.path")
+with later():
+    from terrazza.core.strips import patches
+    from terrazza.core.walks import bending
+    from terrazza.core.walks import path as paths
 
 HOW = "walk fitted"
 CELL = 0.4  # m, of the small planes that are compared

@@ -12,7 +12,8 @@ from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 from terrazza.operations.surface.ground import surface_of
 
-lines_of = later("terrazza.core.surfaces.contours")
+with later():
+    from terrazza.core.surfaces import contours as lines_of
 
 BOLD = 5  # every so many lines lie on a layer of their own
 LAYERS = ("CONTOURS", "CONTOURS-MAIN")

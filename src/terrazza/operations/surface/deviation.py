@@ -23,8 +23,9 @@ from terrazza.operations.spine.notation import Notation
 from terrazza.operations.surface.ground import surface_of
 from terrazza.store.cloud import Cloud
 
-shells = later("terrazza.core.clean.shells")
-spread = later("terrazza.core.surfaces.spread")
+with later():
+    from terrazza.core.clean import shells
+    from terrazza.core.surfaces import spread
 
 FITTED = ("plane", "sphere", "cylinder")
 COLUMN = "extra.deviation"

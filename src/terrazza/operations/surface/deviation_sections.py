@@ -15,8 +15,9 @@ from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 from terrazza.operations.surface.deviation import DeviationParams, against
 
-profile = later("terrazza.core.surfaces.profile")
-sections = later("terrazza.core.draw.sections")
+with later():
+    from terrazza.core.draw import sections
+    from terrazza.core.surfaces import profile
 
 LETTERS = 0.05  # m: height of the texts
 

@@ -22,7 +22,8 @@ from terrazza.operations.spine.base import (
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
-flatness = later("terrazza.core.surfaces.flatness")
+with later():
+    from terrazza.core.surfaces import flatness
 
 ABOVE = np.array([0.0, 0.0, 1000.0])  # m: where one looks from where no station is known
 GAPS = ("gap_mm", "gap_by_noise_mm", "noise_mm")

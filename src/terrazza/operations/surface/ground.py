@@ -15,12 +15,13 @@ from terrazza.operations.spine.base import Figures, Operation, Pair, Params, fie
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
-ground = later("terrazza.core.surfaces.ground")
-kept = later("terrazza.core.surfaces.kept")
-lows = later("terrazza.core.classify.lows")
-spatial = later("scipy.spatial")
-volumes = later("terrazza.core.surfaces.volume")
-writer = later("terrazza.formats.surface_writer")
+with later():
+    from scipy import spatial
+
+    from terrazza.core.classify import lows
+    from terrazza.core.surfaces import ground, kept
+    from terrazza.core.surfaces import volume as volumes
+    from terrazza.formats import surface_writer as writer
 
 WIDER, FINEST, COARSEST = 3.0, 0.1, 10.0  # usual distances from point to point of a cell; m
 FEWEST = 100

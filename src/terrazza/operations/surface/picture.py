@@ -14,9 +14,11 @@ from terrazza.operations.spine.base import Figures, Operation, field, operation,
 from terrazza.operations.spine.job import Job
 from terrazza.operations.surface.ground import surface_of
 
-geo_picture = later("terrazza.formats.geo_picture")
-pyproj = later("pyproj")
-volumes = later("terrazza.core.surfaces.volume")
+with later():
+    import pyproj
+
+    from terrazza.core.surfaces import volume as volumes
+    from terrazza.formats import geo_picture
 
 MOST = 150_000_000  # pixels
 ROWS = 1024  # that are gathered at once

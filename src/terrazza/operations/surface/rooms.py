@@ -13,7 +13,8 @@ from terrazza.operations.spine.base import Figures, Operation, Pair, Params, fie
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
-room_of = later("terrazza.core.surfaces.room")
+with later():
+    from terrazza.core.surfaces import room as room_of
 
 LAYER = "ROOMS"
 BARE = 0.5  # share of a floor or ceiling that points show, below which it is told

@@ -25,9 +25,10 @@ from terrazza.operations.spine.base import (
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
 
-geo_picture = later("terrazza.formats.geo_picture")
-shells = later("terrazza.core.clean.shells")
-unrolled = later("terrazza.core.surfaces.unrolled")
+with later():
+    from terrazza.core.clean import shells
+    from terrazza.core.surfaces import unrolled
+    from terrazza.formats import geo_picture
 
 MOST = 100_000_000  # pixels
 FULL = 0.975  # quantile of the deviations that has the full colour, where no scale is given

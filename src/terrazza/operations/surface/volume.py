@@ -9,7 +9,8 @@ from terrazza.operations.spine.base import Figures, Operation, Pair, Params, fie
 from terrazza.operations.spine.job import Job
 from terrazza.operations.surface.ground import surface_of
 
-volumes = later("terrazza.core.surfaces.volume")
+with later():
+    from terrazza.core.surfaces import volume as volumes
 
 MISSING = 0.005  # share of the outline without a surface that is told
 

@@ -12,7 +12,8 @@ from terrazza.operations.spine.base import Figures, Operation, Params, field, op
 from terrazza.operations.spine.job import Job
 from terrazza.operations.table.naming import free_name
 
-outline = later("terrazza.core.clean.outline")
+with later():
+    from terrazza.core.clean import outline
 
 HEIGHTS = re.compile(r"(-?\d+(?:\.\d+)?) to (-?\d+(?:\.\d+)?)")
 

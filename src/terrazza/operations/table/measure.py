@@ -15,8 +15,8 @@ from terrazza.operations.table.naming import free_name, name_or
 from terrazza.operations.table.touch import Touch, patch, place
 from terrazza.operations.table.words import told
 
-fits = later("terrazza.core.measure.fits")
-measures = later("terrazza.core.measure.measures")
+with later():
+    from terrazza.core.measure import fits, measures
 
 GROUND = 2
 COUNTS = {

@@ -10,7 +10,8 @@ from terrazza.operations.spine.base import Figures, Operation, Params, field, op
 from terrazza.operations.spine.job import Job
 from terrazza.operations.table.naming import free_name
 
-notes = later("terrazza.formats.notes")
+with later():
+    from terrazza.formats import notes
 
 FAR = 50.0  # m from any scan: a place in another frame, most likely
 MOST = 5000

@@ -10,9 +10,11 @@ from terrazza.errors import NotFound
 from terrazza.later import later
 from terrazza.operations.spine.job import Job
 
-apart = later("terrazza.core.register.apart")
-unrolled = later("terrazza.core.surfaces.unrolled")
-ndimage = later("scipy.ndimage")
+with later():
+    from scipy import ndimage
+
+    from terrazza.core.register import apart
+    from terrazza.core.surfaces import unrolled
 
 SPACING = 0.03  # m between points that are compared
 MOST = 150_000  # of the first scan

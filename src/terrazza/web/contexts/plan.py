@@ -20,7 +20,8 @@ from terrazza.operations.pieces.floors import floors
 from terrazza.operations.spine.job import Job
 from terrazza.web.contexts import scene
 
-from_above = later("terrazza.core.draw.from_above")
+with later():
+    from terrazza.core.draw import from_above
 
 TILE = 512
 LEVELS = (-8, 10)  # a pixel is 2 to the power of minus the level, in metres

@@ -14,7 +14,8 @@ from terrazza.web.contexts import shades
 from terrazza.web.contexts.picking import Four
 from terrazza.web.contexts.scene import origin_of, shown
 
-store = later("terrazza.store.regions")
+with later():
+    from terrazza.store import regions as store
 
 Plane = Four
 Planes = Annotated[list[Plane], Field(min_length=1, max_length=24)]

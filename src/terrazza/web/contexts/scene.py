@@ -17,8 +17,10 @@ from terrazza.operations.spine.job import Job, Scan
 from terrazza.store import schema
 from terrazza.web.contexts import shades, surfaces, table
 
-from_above = later("terrazza.core.draw.from_above")
-spatial = later("scipy.spatial")
+with later():
+    from scipy import spatial
+
+    from terrazza.core.draw import from_above
 
 GALLERY = 45.0
 WAY = 400

@@ -12,7 +12,8 @@ from terrazza.operations.spine.notation import Notation
 from terrazza.operations.table import measure, touch, words
 from terrazza.web.contexts.forms import form
 
-held = later("terrazza.core.register.beside")
+with later():
+    from terrazza.core.register import beside as held
 
 HELD_AGAINST, IN_HAND = 600_000, 12_000  # points of the others, and of a scan in hand, that are compared
 MOST_ROWS = 200  # of a list that are shown
