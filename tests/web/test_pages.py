@@ -81,7 +81,7 @@ def test_errors_are_pages_partials_or_json(client, path, status):
     assert page.status_code == status and "<h1>" in page.text and "Traceback" not in page.text
     assert client.get(path).json()["message"]
     part = client.get(path, headers={"hx-request": "true"})
-    assert 'class="notice"' in part.text and part.headers["hx-retarget"] == "#notices"
+    assert 'alert-danger notice"' in part.text and part.headers["hx-retarget"] == "#notices"
 
 
 def test_other_sites_cannot_post(client):

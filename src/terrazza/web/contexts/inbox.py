@@ -25,6 +25,7 @@ from terrazza.work.looking import Looker
 
 SECONDS_A_POINT = 1.1e-6
 TEXTS = (".csv", ".txt", ".asc", ".xyz")
+PICTURES = (".png", ".jpg", ".jpeg")
 FEW = 500
 MIRRORED = "-x +y +z"
 PLAN = 150
@@ -33,11 +34,11 @@ MOST_FILES, MOST_SHRUNK = 10_000, 300
 
 def build(job: Job) -> dict:
     """``files``: each with its contents or the sentence that says what is wrong; ``texts``: files that may
-    hold control.
+    hold control; ``pictures``: of scans, of pins, or sketches.
     """
     folder = job.subfolder("inbox")
     taken = {r["file"] for r in (s.record for s in job.scans())}
-    files, texts, parts, drawings = [], [], [], []
+    files, texts, pictures, parts, drawings = [], [], [], [], []
     for name in sorted(os.listdir(folder)):
         path = os.path.join(folder, name)
         if name.endswith(".part"):
@@ -46,6 +47,8 @@ def build(job: Job) -> dict:
             parts.append({"name": name.removesuffix(".upload"), "bytes": _bytes(path)})
         elif name.lower().endswith(TEXTS) and not _is_cloud(path):
             texts.append({"name": name, "bytes": _bytes(path)})
+        elif name.lower().endswith(PICTURES):
+            pictures.append({"name": name, "bytes": _bytes(path)})
         else:
             row = _file(path, name, name in taken)
             (drawings if row["shapes"] else files).append(row)
@@ -56,6 +59,7 @@ def build(job: Job) -> dict:
         "job": job.row,
         "files": files,
         "texts": texts,
+        "pictures": pictures,
         "drawings": drawings,
         "parts": parts,
         "points": sum(s["points"] for s in scans),

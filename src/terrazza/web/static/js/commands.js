@@ -23,8 +23,8 @@ function nextColouring(app) {
 }
 
 function keepView(app) {
-  const field = `<label class="row"><span>keep this view as</span><input id="view-name" class="mini wide" maxlength="100"></label>`;
-  const buttons = `<button class="minor" data-do="keep">keep it</button><button class="plain link" data-do="no">leave it</button>`;
+  const field = `<label class="row"><span>keep this view as</span><input id="view-name" class="form-control form-control-sm mini wide" maxlength="100"></label>`;
+  const buttons = `<button class="btn btn-outline-primary minor" data-do="keep">keep it</button><button class="plain link" data-do="no">leave it</button>`;
   show(field + buttons, (what) => {
     const name = document.getElementById("view-name").value.trim();
     if (what === "keep" && name) send(app, "table.keep_view", { name, address: places.address(app) });

@@ -15,7 +15,8 @@ export function show(markup, act) {
 }
 
 // A button of the panel, and one that is less than a button.
-export const button = (what, words) => `<button class="minor" data-do="${what}">${words}</button>`;
+export const button = (what, words) =>
+  `<button class="btn btn-outline-primary minor" data-do="${what}">${words}</button>`;
 export const link = (what, words) => `<button class="plain link" data-do="${what}">${words}</button>`;
 
 // Ask the server for an operation; a tool sends only what it declares.

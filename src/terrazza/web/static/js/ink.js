@@ -94,7 +94,7 @@ function trace(path, places, view) {
 
 // Where a view cuts surfaces, or their rims.
 function surfacePaths(surfaces, view) {
-  if (!["plan", "slab"].includes(view.kind)) return [];
+  if (!["plan", "slab", "station"].includes(view.kind)) return [];
   const path = new Path2D();
   for (const ends of surfaces.lines(view)) trace(path, ends, view);
   return surfaces.shown.length ? [{ colour: EARTH, height: null, path }] : [];

@@ -6,7 +6,7 @@ const all = (selector) => document.querySelectorAll(selector);
 const colourings = (group) => all(`[data-group="${group}"] button`);
 
 function choice(value, shown, colour, words) {
-  return html`<label><input type="checkbox" value="${value}" ${raw(shown ? "checked" : "")}><span class="swatch" style="background:${colour}"></span>${words} <button type="button" class="plain link" data-only="${value}" title="Show it alone, or all again">only</button></label>`;
+  return html`<label><input class="form-check-input" type="checkbox" value="${value}" ${raw(shown ? "checked" : "")}><span class="swatch" style="background:${colour}"></span>${words} <button type="button" class="plain link" data-only="${value}" title="Show it alone, or all again">only</button></label>`;
 }
 
 export function fillLists(app) {
@@ -41,7 +41,7 @@ function returnsShown(app) {
   const options = ["all", "first", "last", "only"].map(
     (what) => html`<option ${raw(what === app.returns ? "selected" : "")}>${what}</option>`,
   );
-  return `<label>returns <select id="returns" class="mini" title="Of each pulse">${options.join("")}</select></label>`;
+  return `<label>returns <select id="returns" class="form-select form-select-sm mini" title="Of each pulse">${options.join("")}</select></label>`;
 }
 
 export function markColourings(app) {

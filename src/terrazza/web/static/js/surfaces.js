@@ -1,4 +1,4 @@
-// Surfaces of triangles: shaded in space, cut by the slab, their rim in plan.
+// Surfaces of triangles: shaded in space, cut by the slab, their rim in plan and in the view from a station.
 import * as THREE from "../vendor/three.module.js";
 import { again, ask, tell } from "./trouble.js";
 
@@ -112,7 +112,7 @@ export class Surfaces {
   // Lines that a view shows of the surfaces, as pairs of places in the scene.
   *lines(view) {
     for (const s of this.shown) {
-      if (view.kind === "plan") yield* pairs(s, s.rim);
+      if (view.kind === "plan" || view.kind === "station") yield* pairs(s, s.rim);
       if (view.kind === "slab") for (const piece of view.pieces) yield* cuts(s, piece);
     }
   }

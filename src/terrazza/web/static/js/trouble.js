@@ -61,7 +61,7 @@ export function notice(message) {
   const host = document.getElementById("notices");
   if ([...host.children].some((there) => there.textContent === message)) return;
   const div = document.createElement("div");
-  div.className = "notice";
+  div.className = "alert alert-danger notice";
   div.textContent = message;
   host.append(div);
   setTimeout(() => div.remove(), SHOWN);

@@ -25,11 +25,11 @@ function panel(app) {
   const option = (d) => html`<option value="${d.id}">${d.name}</option>`;
   const likes =
     before.length && n < 2
-      ? `<label>like <select id="along-like" class="mini"><option value="">a new shape</option>${before.map(option).join("")}</select></label>`
+      ? `<label>like <select id="along-like" class="form-select form-select-sm mini"><option value="">a new shape</option>${before.map(option).join("")}</select></label>`
       : "";
   const names =
     n > 1 && !hand.like
-      ? html`<div><input id="along-names" class="mini wide" placeholder="names, parted by commas" aria-label="Names of the corners" maxlength="400" value="${hand.names}"></div>`
+      ? html`<div><input id="along-names" class="form-control form-control-sm mini wide" placeholder="names, parted by commas" aria-label="Names of the corners" maxlength="400" value="${hand.names}"></div>`
       : "";
   const why = hand.wrong && html`<div class="why">${hand.wrong}</div>`;
   const asks = hand.like

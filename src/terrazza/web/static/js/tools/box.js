@@ -27,13 +27,13 @@ function panel(app) {
   const unit = (z) => inUnit(notation, z + origin[2]),
     half = b.size[2] / 2;
   const number = (name, words, value, step) =>
-    html`<label class="row"><span>${words}</span><input class="mini" type="number" step="${step}" data-box-field="${name}" value="${value}"></label>`;
+    html`<label class="row"><span>${words}</span><input class="form-control form-control-sm mini" type="number" step="${step}" data-box-field="${name}" value="${value}"></label>`;
   const rows = [
-    html`<label class="row"><span>box</span><input id="box-name" class="mini wide" value="${b.name}" placeholder="name"></label>`,
+    html`<label class="row"><span>box</span><input id="box-name" class="form-control form-control-sm mini wide" value="${b.name}" placeholder="name"></label>`,
     number("low", `from height ${notation.unit}`, unit(b.centre[2] - half), "any"),
     number("high", `to height ${notation.unit}`, unit(b.centre[2] + half), "any"),
     number("heading", "turned °", (b.heading / DEGREE).toFixed(1), 1),
-    html`<label class="row"><span>inside out</span><input type="checkbox" data-box-field="outside" ${raw(b.outside ? "checked" : "")}></label>`,
+    html`<label class="row"><span>inside out</span><input class="form-check-input" type="checkbox" data-box-field="outside" ${raw(b.outside ? "checked" : "")}></label>`,
     button("keep", "keep the box") + link("wall", "along A–B") + link("off", "show everything"),
   ];
   show(rows.join(""), (what) => {

@@ -25,12 +25,12 @@ function panel(app) {
     { notation } = app.cloud.data,
     classes = document.body.dataset.step === "classify";
   const typed = n
-    ? `<div>next <input id="side-length" class="mini" type="number" step="any" aria-label="Length of the next side"> ${notation.unit} <input id="side-bearing" class="mini" type="number" step="any" aria-label="Direction in degrees from east"> ° ${link("typed", "add")}</div>`
+    ? `<div>next <input id="side-length" class="form-control form-control-sm mini" type="number" step="any" aria-label="Length of the next side"> ${notation.unit} <input id="side-bearing" class="form-control form-control-sm mini" type="number" step="any" aria-label="Direction in degrees from east"> ° ${link("typed", "add")}</div>`
     : "";
   const option = ([code, name]) => html`<option value="${code}">${code} ${name}</option>`;
   const asClass =
     classes && n > 1
-      ? `<div><select id="line-class" class="mini" aria-label="Class">${app.cloud.data.all_classes.map(option).join("")}</select> <input id="line-width" class="mini" type="number" step="any" value="${n > 2 ? "" : 1}" aria-label="Width of the line"> ${notation.unit} wide<br>${n > 2 ? button("area-class", "class within") : ""}${button("line-class", "class along")}</div>`
+      ? `<div><select id="line-class" class="form-select form-select-sm mini" aria-label="Class">${app.cloud.data.all_classes.map(option).join("")}</select> <input id="line-width" class="form-control form-control-sm mini" type="number" step="any" value="${n > 2 ? "" : 1}" aria-label="Width of the line"> ${notation.unit} wide<br>${n > 2 ? button("area-class", "class within") : ""}${button("line-class", "class along")}</div>`
       : "";
   const keep =
     (n > 1 ? button("line", "keep the line") : "") +

@@ -41,12 +41,12 @@ function panel(app) {
     (k) => html`<option ${raw(k === chosen.kind ? "selected" : "")}>${k}</option>`,
   );
   const radius = inUnit(notation, chosen.reach);
-  const field = html`<input class="mini" id="measure-reach" type="number" step="any" value="${radius}"> ${notation.unit}`;
+  const field = html`<input class="form-control form-control-sm mini" id="measure-reach" type="number" step="any" value="${radius}"> ${notation.unit}`;
   const patch = ` <label title="Radius of the patch around the touched point">patch ${field}</label>`;
   const said = draft?.wrong ? html`<span class="why">${draft.wrong}</span>` : html`${draft?.says}`;
   const ready = draft?.says && draft.points.length >= least;
   show(
-    `<label>measure <select id="measure-kind">${options.join("")}</select></label>${PATCHED.includes(chosen.kind) ? patch : ""}
+    `<label>measure <select class="form-select form-select-sm" id="measure-kind">${options.join("")}</select></label>${PATCHED.includes(chosen.kind) ? patch : ""}
 <div class="fig">${said}</div><div class="muted">${wanted(draft, KINDS[chosen.kind])}</div>
 ${ready ? button("keep", "keep it") + link("drop", "drop it") : ""}`,
     (what) => {

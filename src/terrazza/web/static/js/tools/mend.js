@@ -79,10 +79,10 @@ function panel(app) {
       !(how === "part" && hand.corner < 0) &&
       !(many && ["part", "join", "bring"].includes(how)),
   );
-  const by = `<div>by <input id="mend-by" class="mini" type="number" step="any" value="1" aria-label="Distance"> ${notation.unit}</div>`;
+  const by = `<div>by <input id="mend-by" class="form-control form-control-sm mini" type="number" step="any" value="1" aria-label="Distance"> ${notation.unit}</div>`;
   const field = (axis) =>
-    `<input id="mend-${axis}" class="mini" type="number" step="any" value="0" aria-label="Shift ${axis.toUpperCase()}">`;
-  const shifts = `<div>E N H ${AXES.map(field).join(" ")} ${notation.unit}<br>${link("move", "move")} ${link("copy", "copy")} × <input id="mend-count" class="mini" type="number" min="1" value="1" aria-label="Copies"></div>`;
+    `<input id="mend-${axis}" class="form-control form-control-sm mini" type="number" step="any" value="0" aria-label="Shift ${axis.toUpperCase()}">`;
+  const shifts = `<div>E N H ${AXES.map(field).join(" ")} ${notation.unit}<br>${link("move", "move")} ${link("copy", "copy")} × <input id="mend-count" class="form-control form-control-sm mini" type="number" min="1" value="1" aria-label="Copies"></div>`;
   const why = hand.wrong && html`<div class="why">${hand.wrong}</div>`;
   const keep = hand.changed ? button("keep", "keep it so") : "";
   const out = hand.corner >= 0 ? link("out", "take the corner out") : "";

@@ -105,7 +105,7 @@ function panel(app) {
       html`<option value="${b}" ${b === block ? "selected" : ""} ${nailed(app, scan, b) ? "disabled" : ""}>${b || "alone"}</option>`,
   );
   const with_ = scan.record.around.length
-    ? `<label class="row"><span>moves with</span><select id="move-block">${choices.join("")}</select></label>`
+    ? `<label class="row"><span>moves with</span><select class="form-select form-select-sm" id="move-block">${choices.join("")}</select></label>`
     : "";
   show(
     html`<b>${scan.record.name}</b>: ${how}<div class="fig">${live.says}</div>` +

@@ -63,7 +63,7 @@ function asked(app, view, path) {
 function askClass(app, values) {
   const option = ([code, name]) => html`<option value="${code}">${code} ${name}</option>`;
   const options = app.cloud.data.all_classes.map(option).join("");
-  const panel = `Class <select id="outline-class" aria-label="Class">${options}</select><br>`;
+  const panel = `Class <select class="form-select form-select-sm" id="outline-class" aria-label="Class">${options}</select><br>`;
   show(
     panel +
       button("give", "give it this class") +
@@ -78,7 +78,7 @@ function askClass(app, values) {
 }
 
 function askShelf(app, values) {
-  const panel = `Onto the shelf <input id="shelf-name" value="Aside" maxlength="100" aria-label="Name of the shelf"> `;
+  const panel = `Onto the shelf <input class="form-control form-control-sm" id="shelf-name" value="Aside" maxlength="100" aria-label="Name of the shelf"> `;
   show(panel + button("put", "put it there") + link("no", "leave it"), (then) => {
     const name = document.getElementById("shelf-name").value.trim();
     if (then === "put" && name) send(app, "clean.outline", { ...values, to: name });

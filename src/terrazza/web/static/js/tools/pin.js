@@ -2,10 +2,10 @@
 import { bring } from "../files.js";
 import { button, link, send, show, take } from "../gestures.js";
 
-const PANEL = `<label class="row"><span>pin</span><input id="pin-name" class="mini wide" placeholder="name"></label>
-<textarea id="pin-text" rows="3" placeholder="what there is to say here"></textarea>
-<label class="row"><span>link</span><input id="pin-link" class="mini wide" placeholder="https://"></label>
-<label class="row"><span>picture</span><input id="pin-picture" type="file" accept="image/png,image/jpeg"></label>
+const PANEL = `<label class="row"><span>pin</span><input id="pin-name" class="form-control form-control-sm mini wide" placeholder="name"></label>
+<textarea class="form-control form-control-sm" id="pin-text" rows="3" placeholder="what there is to say here"></textarea>
+<label class="row"><span>link</span><input id="pin-link" class="form-control form-control-sm mini wide" placeholder="https://"></label>
+<label class="row"><span>picture</span><input class="form-control form-control-sm" id="pin-picture" type="file" accept="image/png,image/jpeg"></label>
 ${button("keep", "put the pin")}${link("no", "leave it")}`;
 
 const begin = () => show("Touch the point to put a pin at.");

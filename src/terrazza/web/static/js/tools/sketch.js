@@ -31,7 +31,7 @@ function choices(app) {
   const told = scans.map((s) =>
     row(s.id, `${s.id} ${s.record.name}${s.record.placed ? "" : ", not placed"}`),
   );
-  return `<label class="row"><span>touching</span><select id="sketch-what">${row("place", "a known place")}${told.join("")}</select></label>`;
+  return `<label class="row"><span>touching</span><select class="form-select form-select-sm" id="sketch-what">${row("place", "a known place")}${told.join("")}</select></label>`;
 }
 
 function panel(app, wrong = "") {

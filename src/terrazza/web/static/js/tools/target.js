@@ -8,7 +8,7 @@ function panel(app, point) {
   app.dirty();
   if (!point) return show(ASKED);
   const name = app.cloud.scans.get(point.scan).record.name;
-  const field = `<label class="row"><span>named</span><input id="target-name" class="mini wide" placeholder="as the control has it"></label>`;
+  const field = `<label class="row"><span>named</span><input id="target-name" class="form-control form-control-sm mini wide" placeholder="as the control has it"></label>`;
   const markup = html`<div>A target in ${name}</div>`;
   show(markup + field + button("take", "take it as a target") + link("no", "leave it"), (what) => {
     if (what === "take") {
