@@ -19,6 +19,7 @@ check: .venv/.ready-test node_modules/.ready  ## what a machine can say of the c
 	$(NODE)/biome ci --diagnostic-level=warn --reporter=summary
 	$(NODE)/tsc --project .
 	node --test --test-reporter=dot tests/js
+	$(NODE)/pyright --threads 2
 
 cluster-demo: .venv/.ready-cluster  ## the demo recipe through a scheduler and two workers on this machine
 	scripts/cluster-demo "$(WORKSPACE)-cluster"

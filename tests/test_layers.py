@@ -69,7 +69,7 @@ def imported(tree):
 
 
 # one pass of compiled loops, and one system of equations: parts would need all names of the whole
-ONE_PASS = {"_scores", "_second_pass", "equations_of"}
+ONE_PASS = {"_scores", "_second_pass", "colours", "equations_of"}
 
 
 @pytest.mark.parametrize("path", FILES, ids=lambda p: str(p.relative_to(SOURCE)))

@@ -44,7 +44,8 @@ class later:
 
     def __enter__(self) -> None:
         _one_at_a_time.acquire()
-        self._of, self._import = sys._getframe(1).f_globals, builtins.__import__
+        self._of = sys._getframe(1).f_globals  # pyright: ignore[reportPrivateUsage]
+        self._import = builtins.__import__
         builtins.__import__ = self._noted
 
     def __exit__(self, *why: object) -> None:

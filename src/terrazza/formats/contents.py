@@ -1,6 +1,7 @@
 """What a file holds, as found by looking and without importing."""
 
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
@@ -52,7 +53,7 @@ class ScanInside:
     pose: np.ndarray | None = None
     columns: list[str] = field(default_factory=list)
     grid: tuple[int, int] | None = None
-    bounds: tuple | None = None
+    bounds: tuple[Any, ...] | None = None
     captured: str = ""
     instrument: str = ""
     intensity_as: tuple[float, float] | None = None
@@ -73,7 +74,7 @@ class ImageInside:
     scan_guid: str = ""
     pose: np.ndarray | None = None
     blob: str = "jpegImage"
-    lens: dict = field(default_factory=dict)
+    lens: dict[str, Any] = field(default_factory=dict[str, Any])
 
 
 @dataclass

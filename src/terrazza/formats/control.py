@@ -76,14 +76,14 @@ def read(path: str) -> ControlFile:
     return _parsed(rows, where, headed, decimal, shown)
 
 
-def _number(cell, decimal):
+def _number(cell: str, decimal: str) -> float | None:
     value = float(cell.replace(decimal, ".") if decimal != "." else cell)
     if not np.isfinite(value):
         raise ValueError(cell)
     return value
 
 
-def _is_number(cell, decimal):
+def _is_number(cell: str, decimal: str) -> bool:
     try:
         _number(cell, decimal)
         return True
@@ -91,7 +91,7 @@ def _is_number(cell, decimal):
         return False
 
 
-def _without_header(rows, decimal, shown):
+def _without_header(rows: list[tuple[int, list[str]]], decimal: str, shown: str) -> dict[str, int] | None:
     cells = rows[-1][1]
     numeric = [k for k, c in enumerate(cells) if _is_number(c, decimal)]
     text = [k for k in range(len(cells)) if k not in numeric]
@@ -113,7 +113,9 @@ def _without_header(rows, decimal, shown):
     return where
 
 
-def _parsed(rows, where, headed, decimal, shown):
+def _parsed(
+    rows: list[tuple[int, list[str]]], where: dict[str, int], headed: bool, decimal: str, shown: str
+) -> "ControlFile | None":
     names, columns, heights, check = [], [], [], []
     for line, cells in rows:
         try:

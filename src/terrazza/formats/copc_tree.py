@@ -1,6 +1,8 @@
 """The octree of a COPC file: which node each point goes to, told piece by piece by whichever process."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -34,7 +36,7 @@ class Cube:
 
 
 @njit(cache=True, nogil=True)
-def _codes(position, scale, offset, low, cells):
+def _codes(position: np.ndarray, scale: float, offset: np.ndarray, low: np.ndarray, cells: float):
     out = np.zeros(len(position), np.int64)
     for i in range(len(position)):
         code = 0
@@ -46,7 +48,7 @@ def _codes(position, scale, offset, low, cells):
 
 
 @njit(cache=True, nogil=True)
-def _spread(v):
+def _spread(v: int):
     """A number of at most 21 bits with two empty ones after each."""
     v = (v | v << 32) & 0x1F00000000FFFF
     v = (v | v << 16) & 0x1F0000FF0000FF
@@ -76,7 +78,7 @@ class Tree:
     codes: np.ndarray
     limits: np.ndarray
 
-    def __post_init__(self):
+    def __post_init__(self) -> None:
         names, numbers, so_far = [], np.zeros(self.limits.shape, np.int32), 0
         for level in range(self.limits.shape[1]):
             above = self.codes >> (3 * (DEEPEST - level))
@@ -110,14 +112,22 @@ class Tree:
                 return cls(codes, np.ascontiguousarray(limits[:, : level + 1]))
         return cls(codes, limits)
 
-    def grouped(self, codes: np.ndarray, rng) -> tuple[np.ndarray, np.ndarray]:
+    def grouped(self, codes: np.ndarray, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
         """An order (n,) that brings the points of each node together, and how many each of ``names`` has."""
         chance = rng.random(len(codes), np.float32)
         return _grouped(codes, chance, self._first, self.codes, self.limits, self.numbers, len(self.names))
 
 
 @njit(cache=True, nogil=True)
-def _grouped(codes, chance, first, cells, limits, numbers, nodes):
+def _grouped(
+    codes: np.ndarray,
+    chance: np.ndarray,
+    first: np.ndarray,
+    cells: np.ndarray,
+    limits: np.ndarray,
+    numbers: np.ndarray,
+    nodes: int,
+):
     node, many = np.zeros(len(codes), np.int32), np.zeros(nodes, np.int64)
     for i in range(len(codes)):
         low, high = first[codes[i] >> UNDER], first[(codes[i] >> UNDER) + 1]
@@ -161,7 +171,7 @@ class Cells:
         """(8**FIRST,) bool: where points are to be counted once more, by the finest cells."""
         return self.counts > LEAF
 
-    def tree(self, again) -> Tree:
+    def tree(self, again: Iterable[Any]) -> Tree:
         """The tree; ``again`` yields sorted finest cells of the full ones, with how many each holds."""
         full = self.full
         cells = np.flatnonzero((self.counts > 0) & ~full) << UNDER

@@ -5,6 +5,7 @@ an even share of what lies in its cube, with a hierarchy of where each lies at t
 import io
 import struct
 from dataclasses import dataclass, field
+from typing import Any
 
 import laspy
 import lazrs
@@ -28,13 +29,13 @@ class Writer:
     layout: Layout
     cube: Cube
     wkt: str = ""
-    entries: list = field(default_factory=list)
+    entries: list[Any] = field(default_factory=list[Any])
 
     @staticmethod
     def packing(colour: bool) -> lazrs.LazVlr:
         return lazrs.LazVlr.new_for_compression(7 if colour else 6, 0, True)
 
-    def __enter__(self):
+    def __enter__(self) -> "Writer":
         self._file = whole(self.path)
         self.stream = open(self._file.__enter__(), "wb")
         plain = Layout(self.layout.scale, self.layout.offset, self.layout.colour, self.layout.time, False)
@@ -89,7 +90,7 @@ class Writer:
         self.stream.seek(0)
         mine.write_to(self.stream, ensure_same_size=True)
 
-    def _with_parents(self) -> list[tuple]:
+    def _with_parents(self) -> list[tuple[Any, ...]]:
         """The entries, and empty ones for what lies above them without points of its own."""
         there = {e[:4] for e in self.entries}
         missing = set()
@@ -99,7 +100,7 @@ class Writer:
                 level, x, y, z = up
         return sorted([*self.entries, *((*m, 0, 0, 0) for m in missing)])
 
-    def __exit__(self, kind, error, trace):
+    def __exit__(self, kind: object, error: object, trace: object) -> None:
         self.stream.close()
         self._file.__exit__(kind, error, trace)
 

@@ -7,7 +7,7 @@ LONGEST = 22  # characters of one number and what stands after it
 
 
 @njit(cache=True, nogil=True)
-def _write(values, decimals, mark, out):
+def _write(values: np.ndarray, decimals: np.ndarray, mark: int, out: np.ndarray):
     at = 0
     digits = np.empty(24, np.uint8)
     rows, columns = values.shape

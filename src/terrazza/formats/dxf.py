@@ -1,6 +1,8 @@
 """Drawings as DXF R2010: polylines on layers, in metres."""
 
 import re
+from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 
@@ -22,7 +24,10 @@ def layer_name(text: str) -> str:
 
 
 def write(
-    path: str, lines: list[dict], texts: list[dict] | tuple = (), layers: dict[str, dict] | None = None
+    path: str,
+    lines: list[dict[str, Any]],
+    texts: list[dict[str, Any]] | tuple[Any, ...] = (),
+    layers: dict[str, dict[str, Any]] | None = None,
 ) -> None:
     """Write ``lines``: each with ``vertices`` (m, 2 or 3), ``layer``, ``name``, ``closed``, ``elevation``,
     ``arcs`` ((from, to) vertices on one arc); those with ``space`` as lines in space; the ``guessed`` dashed.
@@ -38,7 +43,11 @@ def write(
         drawn(lines, texts, layers).saveas(partial)
 
 
-def drawn(lines: list[dict], texts: list[dict] | tuple = (), layers: dict[str, dict] | None = None):
+def drawn(
+    lines: list[dict[str, Any]],
+    texts: list[dict[str, Any]] | tuple[Any, ...] = (),
+    layers: dict[str, dict[str, Any]] | None = None,
+):
     """The document that ``write`` writes."""
     import ezdxf
     from ezdxf import units
@@ -79,7 +88,7 @@ def drawn(lines: list[dict], texts: list[dict] | tuple = (), layers: dict[str, d
     return document
 
 
-def _add_dimension(space, text: dict, tall: float, how: dict) -> None:
+def _add_dimension(space: Any, text: dict[str, Any], tall: float, how: dict[str, Any]) -> None:
     """A dimension that programs take for one, with strokes at its ends."""
     a, b, start, end = (np.array(p[:2], float) for p in text["measures"])
     angle = float(np.degrees(np.arctan2(*(end - start)[::-1])))
@@ -90,7 +99,7 @@ def _add_dimension(space, text: dict, tall: float, how: dict) -> None:
     made.render()
 
 
-def _add_layer(document, own: str, office: dict, colour: int) -> None:
+def _add_layer(document: Any, own: str, office: dict[str, Any], colour: int) -> None:
     """The layer that the lines of one go onto, with what an office says of it."""
     name, wanted = layer_name(office.get("name") or own), office.get("colour", "")
     if name in document.layers:
@@ -102,7 +111,9 @@ def _add_layer(document, own: str, office: dict, colour: int) -> None:
         layer.dxf.linetype = office["line_type"].upper()
 
 
-def bulged(vertices, arcs, closed: bool) -> list[tuple[float, float, float]]:
+def bulged(
+    vertices: list[list[float]] | np.ndarray, arcs: Sequence[Sequence[int]], closed: bool
+) -> list[tuple[float, float, float]]:
     """Vertices (x, y, bulge): those within an arc left out, the bulge (tangent of a quarter of its angle,
     positive counter-clockwise) with the vertex where it begins.
     """

@@ -1,6 +1,8 @@
 """DXF read: lines, polylines, arcs, circles, splines and 3D faces, blocks opened, as lines and surfaces."""
 
 import os
+from collections.abc import Iterator
+from typing import Any
 
 import numpy as np
 
@@ -47,7 +49,7 @@ def read_shapes(path: str) -> Shapes:
     return found
 
 
-def _flat(entities, depth: int):
+def _flat(entities: Any, depth: int) -> Iterator[Any]:
     """Entities with the contents of blocks in their place."""
     for entity in entities:
         if entity.dxftype() == "INSERT" and depth < DEEP:
@@ -56,7 +58,7 @@ def _flat(entities, depth: int):
             yield entity
 
 
-def _vertices(entity) -> tuple[np.ndarray, bool]:
+def _vertices(entity: Any) -> tuple[np.ndarray, bool]:
     """(n, 3) vertices of an entity that is a line of some kind, in the world's axes; whether it closes."""
     kind = entity.dxftype()
     if kind == "LINE":
@@ -84,11 +86,11 @@ def _ends_at(part: np.ndarray, following: np.ndarray) -> bool:
     return bool(np.isclose(following[[0, -1]], part[-1], rtol=0, atol=JOINED).all(1).any())
 
 
-def _array(points) -> np.ndarray:
+def _array(points: Iterator[Any]) -> np.ndarray:
     return np.array([tuple(v) for v in points], float).reshape(-1, 3)
 
 
-def _name(entity) -> str:
+def _name(entity: Any) -> str:
     if entity.has_xdata("TERRAZZA"):
         return next((str(v) for code, v in entity.get_xdata("TERRAZZA") if code == 1000), "")
     return ""

@@ -7,7 +7,8 @@ camera to the file's frame.  Spherical coordinates are converted.
 
 import contextlib
 import os
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any
 
 import numpy as np
 from pye57 import libe57 as lib
@@ -63,7 +64,7 @@ VERIFIED = 100  # per cent of the pages whose checksums are looked at
 
 
 @contextlib.contextmanager
-def _opened(path):
+def _opened(path: str) -> Iterator[Any]:
     """The file open for reading; every failure of the library becomes one sentence about the file."""
     name = os.path.basename(path)
     if not os.path.exists(path):
@@ -112,7 +113,7 @@ def look(path: str) -> Contents:
     return found
 
 
-def _scan_inside(file, index: int, scan) -> ScanInside:
+def _scan_inside(file: Any, index: int, scan: Any) -> ScanInside:
     proto = lib.StructureNode(scan["points"].prototype())
     columns = [n for n in WANTED if proto.isDefined(n)]
     grid = None
@@ -139,7 +140,7 @@ def _scan_inside(file, index: int, scan) -> ScanInside:
     )
 
 
-def _image_inside(index: int, image) -> tuple[ImageInside | None, str]:
+def _image_inside(index: int, image: Any) -> tuple[ImageInside | None, str]:
     """What is told of an image, or None and why it is left out."""
     rep = next((r for r in REPRESENTATIONS if image.isDefined(r)), None)
     if rep is None:
@@ -161,7 +162,7 @@ def _image_inside(index: int, image) -> tuple[ImageInside | None, str]:
     return inside, ""
 
 
-def _ties(file, guids: list[str]) -> list[tuple[int, int]]:
+def _ties(file: Any, guids: list[str]) -> list[tuple[int, int]]:
     """Pairs of scans (indices) that the file says were tied to each other, where it has the extension for
     that.
     """
@@ -199,7 +200,7 @@ def coordinates(path: str, index: int) -> tuple[list[float], list[float]] | None
         return whole_numbers(lib.StructureNode(children(file.root(), "data3D")[index]["points"].prototype()))
 
 
-def _held(proto, names, size, raw):
+def _held(proto: Any, names: list[str], size: int, raw: bool) -> dict[str, np.ndarray]:
     """Buffers for the fields of a scan: small integers as they are, all else as float64."""
     out = {}
     for name in names:
@@ -274,7 +275,15 @@ def read_points(
             reader.close()
 
 
-def _understood(held, limits, tops, zero=((0.0, 0.0),) * 3, raw=False, every=1, seen=0):
+def _understood(
+    held: dict[str, np.ndarray],
+    limits: tuple[float, float] | None,
+    tops: dict[str, float],
+    zero: Sequence[tuple[float, float]] = ((0.0, 0.0),) * 3,
+    raw: bool = False,
+    every: int = 1,
+    seen: int = 0,
+) -> dict[str, dict[str, int] | int | np.ndarray]:
     if set(CARTESIAN) <= set(held):
         places = [held[n] for n in CARTESIAN]
     else:
@@ -325,7 +334,9 @@ def _understood(held, limits, tops, zero=((0.0, 0.0),) * 3, raw=False, every=1, 
     return out | {"repairs": {code: n for code, n in repairs.items() if n}}
 
 
-def _tones(held: np.ndarray, keep, good: np.ndarray, limits) -> tuple[np.ndarray, int]:
+def _tones(
+    held: np.ndarray, keep: Callable[..., Any], good: np.ndarray, limits: tuple[float, float]
+) -> tuple[np.ndarray, int]:
     """Intensities (m,) u16 of the good ones, and how many were out of their limits."""
     value, (low, high) = keep(held), limits
     if value.dtype == np.uint16 and (low, high) == (0.0, 65535.0):
@@ -336,7 +347,9 @@ def _tones(held: np.ndarray, keep, good: np.ndarray, limits) -> tuple[np.ndarray
     return np.clip(np.rint(share * 65535), 0, 65535).astype(np.uint16), beyond
 
 
-def _colours(held: dict, keep, good: np.ndarray, tops: dict) -> tuple[np.ndarray, int]:
+def _colours(
+    held: dict[str, Any], keep: Callable[..., Any], good: np.ndarray, tops: dict[str, Any]
+) -> tuple[np.ndarray, int]:
     """Colours (m, 3) u8 of the good ones, and how many were out of their limits."""
     tones = {n: 255.0 / tops[n] for n in ("colorRed", "colorGreen", "colorBlue")}
     plain = {n: held[n].dtype == np.uint8 and f == 1 for n, f in tones.items()}

@@ -1,5 +1,8 @@
 """What an E57 file says of its scans before their points are read: poses, limits, bounds, intensities."""
 
+from collections.abc import Callable
+from typing import Any
+
 import numpy as np
 from pye57 import libe57 as lib
 
@@ -9,15 +12,15 @@ from terrazza.formats.e57_writer import CARTESIAN
 PEEK = 50_000
 
 
-def text(node, key, default=""):
+def text(node: Any, key: str, default: str = "") -> str:
     return str(node[key].value()) if node.isDefined(key) else default
 
 
-def number(node, key, default=0.0):
+def number(node: Any, key: str, default: float = 0.0) -> float:
     return float(node[key].value()) if node.isDefined(key) else default
 
 
-def pose_of(node):
+def pose_of(node: Any) -> np.ndarray | None:
     """4×4 of a node's pose, None where absent or without a usable rotation."""
     if not node.isDefined("pose"):
         return None
@@ -34,7 +37,7 @@ def pose_of(node):
         return None
 
 
-def moment(scan) -> str:
+def moment(scan: Any) -> str:
     """When a scan began, in UTC to the second; the standard counts GPS seconds from 1980-01-06, which are 18
     s ahead of UTC since 2017.
     """
@@ -46,7 +49,7 @@ def moment(scan) -> str:
     )
 
 
-def _limits(scan, proto):
+def _limits(scan: Any, proto: Any) -> tuple[float, float] | None:
     """Lowest and highest intensity a scan declares: its limits, else the prototype's, else nothing."""
     if scan.isDefined("intensityLimits"):
         n = scan["intensityLimits"]
@@ -68,7 +71,7 @@ def _limits(scan, proto):
     return None
 
 
-def spread_of(limits) -> tuple[float, float] | None:
+def spread_of(limits: tuple[float, float]) -> tuple[float, float] | None:
     """(gain, start) from the 16 bits over which intensities are spread back to the file's; None where these
     are whole numbers of 16 bits.
     """
@@ -76,7 +79,7 @@ def spread_of(limits) -> tuple[float, float] | None:
     return None if (low, high) == (0.0, 65535.0) else ((high - low) / 65535, low)
 
 
-def _peeked(file, scan, names: list[str], enough) -> np.ndarray:
+def _peeked(file: Any, scan: Any, names: list[str], enough: Callable[..., Any]) -> np.ndarray:
     """Finite values of some fields from a scan's beginning, read on until ``enough(values)`` or forty peeks
     are through.
     """
@@ -102,7 +105,7 @@ def _peeked(file, scan, names: list[str], enough) -> np.ndarray:
     return seen
 
 
-def intensities_of(file, scan, proto) -> tuple[float, float]:
+def intensities_of(file: Any, scan: Any, proto: Any) -> tuple[float, float]:
     """Lowest and highest intensity: as declared, or of undeclared floating numbers the natural range that a
     look at the first ones suggests.
     """
@@ -116,7 +119,7 @@ def intensities_of(file, scan, proto) -> tuple[float, float]:
     return 0.0, next((top for top in (1.0, 4095.0, 65535.0) if high <= top), high)
 
 
-def tops_of(file, scan, proto) -> dict[str, float]:
+def tops_of(file: Any, scan: Any, proto: Any) -> dict[str, float]:
     """What full light is in each colour field: of whole numbers their largest, of floating ones 1, 255 or
     65,535 as limits or the first values show.
     """
@@ -143,7 +146,7 @@ def tops_of(file, scan, proto) -> dict[str, float]:
     return out | dict.fromkeys(rest, next(top for top in (1.0, 255.0, 65535.0, said) if said <= top))
 
 
-def bounds_of(scan):
+def bounds_of(scan: Any) -> tuple[np.ndarray, np.ndarray] | None:
     """Lowest and highest coordinates that a scan declares, from cartesian bounds or else the largest range;
     None where it says nothing sensible.
     """
@@ -162,14 +165,14 @@ def bounds_of(scan):
     )
 
 
-def children(root, key):
+def children(root: Any, key: str) -> list[Any]:
     if not root.isDefined(key):
         return []
     node = root[key]
     return [node[i] for i in range(node.childCount())]
 
 
-def whole_numbers(proto):
+def whole_numbers(proto: Any) -> tuple[list[float], list[float]] | None:
     nodes = [proto[n] if proto.isDefined(n) else None for n in CARTESIAN]
     if not all(
         isinstance(n, lib.ScaledIntegerNode)
@@ -182,7 +185,7 @@ def whole_numbers(proto):
     return [n.scale() for n in nodes], [n.offset() for n in nodes]
 
 
-def zero_of(proto, raw: bool) -> list[tuple[float, float]]:
+def zero_of(proto: Any, raw: bool) -> list[tuple[float, float]]:
     """The values that stand for the scanner's own place in each coordinate, lowest and highest; whole numbers
     may miss it by half a step.
     """

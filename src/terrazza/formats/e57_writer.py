@@ -2,6 +2,7 @@
 
 import uuid
 from collections.abc import Iterable
+from typing import Any
 
 import numpy as np
 from pye57 import libe57 as lib
@@ -27,7 +28,7 @@ class Writer:
         self.path = str(path)
         self.metadata, self.guid = coordinate_metadata, guid or _guid()
 
-    def __enter__(self):
+    def __enter__(self) -> "Writer":
         self._whole = whole(self.path)
         self.file = lib.ImageFile(self._whole.__enter__(), "w")
         self.file.extensionsAdd("", lib.E57_V1_0_URI)
@@ -47,12 +48,12 @@ class Writer:
         self.ties = None
         return self
 
-    def __exit__(self, kind, error, trace):
+    def __exit__(self, kind: type | None, error: Any, trace: Any) -> None:
         if self.file.isOpen():
             self.file.close()
         self._whole.__exit__(kind, error, trace)
 
-    def _put(self, node, **values):
+    def _put(self, node: Any, **values: dict[str, dict[str, float] | float] | float | str) -> None:
         for key, value in values.items():
             if isinstance(value, dict):
                 child = lib.StructureNode(self.file)
@@ -74,9 +75,9 @@ class Writer:
         grid: tuple[int, int] | None = None,
         guid: str = "",
         scale: float = 1e-5,
-        offset=(0.0, 0.0, 0.0),
-        limits=None,
-        bounds=None,
+        offset: tuple[float, float, float] = (0.0, 0.0, 0.0),
+        limits: tuple[float, float] | None = None,
+        bounds: tuple[np.ndarray, np.ndarray] | None = None,
         instrument: str = "",
         deep: bool = False,
     ) -> str:
@@ -116,7 +117,14 @@ class Writer:
         self._write_points(scan, proto, fields, chunks)
         return guid
 
-    def _integers(self, scan, columns: list[str], grid, limits, bright: int) -> dict[str, int]:
+    def _integers(
+        self,
+        scan: Any,
+        columns: list[str],
+        grid: tuple[int, int] | None,
+        limits: tuple[float, float] | None,
+        bright: int,
+    ) -> dict[str, int]:
         """Fields of whole numbers with their largest values; their limits go into the scan's head."""
         integers = {}
         if "invalid" in columns:
@@ -150,7 +158,9 @@ class Writer:
             )
         return integers
 
-    def _write_points(self, scan, proto, fields: list[str], chunks) -> None:
+    def _write_points(
+        self, scan: Any, proto: Any, fields: list[str], chunks: Iterable[dict[str, np.ndarray]]
+    ) -> None:
         points = lib.CompressedVectorNode(self.file, proto, lib.VectorNode(self.file, True))
         scan.set("points", points)
         held = {n: np.empty(CHUNK, np.float64) for n in fields}
@@ -165,7 +175,7 @@ class Writer:
             writer.close()
 
     @staticmethod
-    def _write_chunk(writer, held, chunk):
+    def _write_chunk(writer: Any, held: dict[str, np.ndarray], chunk: dict[str, np.ndarray]) -> None:
         plain = {
             "intensity": "intensity",
             "rowIndex": "row",
@@ -212,7 +222,7 @@ class Writer:
         pose: np.ndarray | None = None,
         name: str = "photo",
         guid: str = "",
-        lens: dict | None = None,
+        lens: dict[str, Any] | None = None,
     ) -> None:
         """Attach one encoded JPEG or PNG; ``lens`` says what its representation needs, by default a spherical
         image that spans the full turn. ``pose`` (4, 4), picture to scan.
@@ -240,7 +250,7 @@ def _guid() -> str:
     return "{" + str(uuid.uuid4()).upper() + "}"
 
 
-def _pose_values(pose):
+def _pose_values(pose: np.ndarray) -> dict[str, dict[str, float]]:
     q = rigid.to_quaternion(pose[:3, :3])
     return dict(
         rotation=dict(zip("wxyz", map(float, q))), translation=dict(zip("xyz", map(float, pose[:3, 3])))

@@ -19,7 +19,12 @@ NOTHING = 42113  # GDAL's tag of the value that means no height, which most read
 
 
 def write(
-    path: str, picture: np.ndarray, corner, pixel: float, epsg: int | None = None, system: str = ""
+    path: str,
+    picture: np.ndarray,
+    corner: np.ndarray,
+    pixel: float,
+    epsg: int | None = None,
+    system: str = "",
 ) -> list[str]:
     """Write a picture, (rows, columns, 3 or 4) u8 or (rows, columns) f32 heights (m, NaN for none), whose
     upper left corner lies at ``corner`` (x, y) m with pixels of ``pixel`` m; the paths of the files.

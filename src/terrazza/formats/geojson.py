@@ -3,6 +3,7 @@ grid coordinates, which the standard's predecessor allowed; a note says where th
 """
 
 import os
+from typing import Any
 
 import numpy as np
 import orjson
@@ -36,7 +37,7 @@ def read_shapes(path: str) -> Shapes:
     return found
 
 
-def _collect(node: dict, about: dict, found: Shapes, depth: int) -> None:
+def _collect(node: dict[str, Any], about: dict[str, Any], found: Shapes, depth: int) -> None:
     if depth > 50:
         raise ValueError("collections within collections")
     kind = node["type"]
@@ -62,7 +63,7 @@ def _collect(node: dict, about: dict, found: Shapes, depth: int) -> None:
         raise ValueError(f"a {kind}")
 
 
-def _line(ring, closed: bool, about: dict, found: Shapes) -> None:
+def _line(ring: list[list[float]], closed: bool, about: dict[str, Any], found: Shapes) -> None:
     xyz = np.array([[*map(float, p[:3]), *[np.nan] * (3 - len(p))] for p in ring]).reshape(-1, 3)
     if len(xyz) > 1 and np.array_equal(xyz[0, :2], xyz[-1, :2]):
         xyz, closed = xyz[:-1], True

@@ -4,6 +4,8 @@ The standard wants longitude and latitude; what surveys exchange holds grid coor
 and says which system it is in a foreign member that readers may pass by.
 """
 
+from typing import Any
+
 import numpy as np
 import orjson
 
@@ -12,7 +14,7 @@ from terrazza.formats.protocol import Line
 UPRIGHT = 1e-3  # m: outlines narrower than this in plan stand upright
 
 
-def write(path: str, lines: list[Line], points=(), system: str = "", decimals: int = 4) -> None:
+def write(path: str, lines: list[Line], points: list[Any] = (), system: str = "", decimals: int = 4) -> None:
     """Write ``lines`` (n, 3) and ``points`` (name, (3,), properties), coordinates rounded to ``decimals``."""
     features = [_feature(line, decimals) for line in lines]
     features += [
@@ -30,11 +32,11 @@ def write(path: str, lines: list[Line], points=(), system: str = "", decimals: i
         out.write(orjson.dumps(whole, option=orjson.OPT_INDENT_2))
 
 
-def _rounded(at, decimals: int) -> list[float]:
+def _rounded(at: np.ndarray, decimals: int) -> list[float]:
     return [round(float(v), decimals if k < 2 else 4) for k, v in enumerate(at)]
 
 
-def _feature(line: Line, decimals: int) -> dict:
+def _feature(line: Line, decimals: int) -> dict[str, Any]:
     xyz = np.concatenate([line.xyz, line.xyz[:1]]) if line.closed else line.xyz
     x, y = xyz[:, 0] - xyz[0, 0], xyz[:, 1] - xyz[0, 1]
     area = float(np.sum(x[:-1] * y[1:] - y[:-1] * x[1:])) / 2

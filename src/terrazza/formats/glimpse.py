@@ -4,8 +4,10 @@ damaged; made once and kept beside the job's pictures.
 
 import json
 import os
+from collections.abc import Iterator
 from dataclasses import asdict, dataclass
 from hashlib import sha1
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -13,6 +15,11 @@ from terrazza import formats
 from terrazza.core.geometry import evidence
 from terrazza.errors import TerrazzaError
 from terrazza.files import disk
+
+if TYPE_CHECKING:
+    from terrazza.formats.contents import ScanInside
+    from terrazza.formats.protocol import Format
+
 
 KEPT = 120_000
 PARTS = 12
@@ -42,7 +49,7 @@ class Ask:
         return os.path.join(self.folder, f"glimpse-{self.key}")
 
 
-def kept(ask: Ask) -> dict | None:
+def kept(ask: Ask) -> dict[str, Any] | None:
     """What was found before, None where nobody has looked yet."""
     try:
         with open(f"{ask.base}.json", encoding="utf-8") as f:
@@ -57,7 +64,7 @@ def sample(ask: Ask) -> dict[str, np.ndarray]:
         return {name: f[name] for name in f.files}
 
 
-def take(ask: Ask) -> dict:
+def take(ask: Ask) -> dict[str, Any]:
     """Look, keep, and return what was found: ``low``, ``high`` (3,), ``points`` seen, ``repairs`` by code,
     ``evidence``, or ``error``, a sentence.
     """
@@ -73,18 +80,18 @@ def take(ask: Ask) -> dict:
     return found
 
 
-def keep(ask: Ask, found: dict) -> None:
+def keep(ask: Ask, found: dict[str, Any]) -> None:
     """Remember what was found, or an ``error``, for whoever asks again."""
     disk.write_bytes(f"{ask.base}.json.part", json.dumps(found).encode())
     os.replace(f"{ask.base}.json.part", f"{ask.base}.json")
 
 
-def _taken(ask: Ask) -> dict:
+def _taken(ask: Ask) -> dict[str, Any]:
     contents = formats.look(ask.path, ask.columns)
     inside, reader = contents.scans[ask.index], formats.named(contents.format)
     parts, at_origin = _by_parts(reader, inside), inside.stationed
     step, seen, repairs = max(inside.points // KEPT, 1), 0, {}
-    held: dict[str, list] = {}
+    held: dict[str, list[Any]] = {}
     low, high = np.full(3, np.inf), np.full(3, -np.inf)
     scale = reader.coordinates(ask.path, ask.index)
     for chunk in _chunks(reader, ask, inside, step):
@@ -133,11 +140,13 @@ def _taken(ask: Ask) -> dict:
     }
 
 
-def _by_parts(reader, inside) -> bool:
+def _by_parts(reader: "Format", inside: "ScanInside") -> bool:
     return reader.seeks and inside.points > 2 * PARTS * PART
 
 
-def _chunks(reader, ask, inside, step):
+def _chunks(
+    reader: "Format", ask: "Ask", inside: "ScanInside", step: int
+) -> Iterator[dict[str, dict[str, int] | np.ndarray]]:
     if _by_parts(reader, inside):
         for k in range(PARTS):
             start = (inside.points - PART) * k // (PARTS - 1)

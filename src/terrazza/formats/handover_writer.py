@@ -10,7 +10,9 @@ import base64
 import io
 import os
 import shutil
+from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import orjson
@@ -41,7 +43,9 @@ class Part:
     radius: float
 
 
-def parts_of(stem: str, scan: int, position: np.ndarray, rgb: np.ndarray, places: np.ndarray):
+def parts_of(
+    stem: str, scan: int, position: np.ndarray, rgb: np.ndarray, places: np.ndarray
+) -> "Iterator[tuple[Part, bytes]]":
     """Scripts of a stretch of points: (Part, bytes) by level of detail.  ``position`` (n, 3) whole numbers as
     stored, ``rgb`` (n, 3) u8, ``places`` (n, 3) m in the grid.
     """
@@ -75,7 +79,7 @@ def bytes_of(rgb: np.ndarray, form: str = "JPEG", quality: int = 90) -> int:
     return out.tell()
 
 
-def pages(folder: str, about: dict) -> None:
+def pages(folder: str, about: dict[str, Any]) -> None:
     """Write the pages and what they know of the job into a folder."""
     for name in sorted(os.listdir(PAGES)):
         shutil.copyfile(os.path.join(PAGES, name), os.path.join(folder, name))

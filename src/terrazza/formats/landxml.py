@@ -4,6 +4,8 @@ published schema.
 """
 
 import os
+from collections.abc import Iterator
+from typing import Any
 
 import numpy as np
 from lxml import etree
@@ -27,11 +29,11 @@ def _root(path: str):
     return root
 
 
-def _tag(node) -> str:
+def _tag(node: Any) -> str:
     return etree.QName(node).localname if isinstance(node.tag, str) else ""
 
 
-def _all(node, name: str):
+def _all(node: Any, name: str) -> Iterator[Any]:
     return (child for child in node.iter() if _tag(child) == name)
 
 
@@ -67,7 +69,7 @@ def read_shapes(path: str) -> Shapes:
     return found
 
 
-def _surface(surface) -> Mesh | None:
+def _surface(surface: Any) -> Mesh | None:
     numbers, places = [], []
     for point in _all(surface, "P"):
         numbers.append(int(point.get("id", len(numbers) + 1)))
@@ -80,7 +82,7 @@ def _surface(surface) -> Mesh | None:
     return Mesh(np.array(places), triangles, surface.get("name", ""))
 
 
-def _straight(found: Shapes, node, closed: bool, layer: str) -> None:
+def _straight(found: Shapes, node: Any, closed: bool, layer: str) -> None:
     """A feature's pieces that follow each other, curves by their ends alone."""
     places = []
     for piece in node.iter():

@@ -3,6 +3,8 @@ easting, height.  Element names and their order are from memory of the published
 """
 
 import datetime
+from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from lxml import etree
@@ -13,7 +15,9 @@ from terrazza.formats.protocol import Line, Mesh
 SPACE = "http://www.landxml.org/schema/LandXML-1.2"
 
 
-def write(path: str, meshes: list[Mesh], lines: list[Line], points=(), system: str = "") -> None:
+def write(
+    path: str, meshes: list[Mesh], lines: list[Line], points: Sequence[Any] = (), system: str = ""
+) -> None:
     """Write a file: surfaces, lines (n, 3) m and ``points`` (name, (3,) m); ``system``: the coordinate
     system's name.
     """
@@ -43,24 +47,24 @@ def write(path: str, meshes: list[Mesh], lines: list[Line], points=(), system: s
                         _feature(out, line)
 
 
-def _written(at) -> str:
+def _written(at: list[float]) -> str:
     return f"{at[1]:.4f} {at[0]:.4f} {at[2]:.4f}"
 
 
-def _text(out, name: str, at, about: dict | None = None) -> None:
+def _text(out: Any, name: str, at: list[float], about: dict[str, Any] | None = None) -> None:
     node = etree.Element(name, about or {})
     node.text = _written(at)
     out.write(node)
 
 
-def _surface(out, mesh: Mesh) -> None:
+def _surface(out: Any, mesh: Mesh) -> None:
     with out.element("Surface", {"name": mesh.name}):
         if mesh.breaks or mesh.outline is not None:
             _source(out, mesh)
         _definition(out, mesh)
 
 
-def _source(out, mesh: Mesh) -> None:
+def _source(out: Any, mesh: Mesh) -> None:
     """What the surface keeps: break lines and its outer boundary."""
     with out.element("SourceData"):
         if mesh.outline is not None:
@@ -73,14 +77,14 @@ def _source(out, mesh: Mesh) -> None:
                     _list(out, "Breakline", {"brkType": "standard", "name": f"{mesh.name} {k}"}, line)
 
 
-def _list(out, name: str, about: dict, places) -> None:
+def _list(out: Any, name: str, about: dict[str, Any], places: np.ndarray) -> None:
     with out.element(name, about):
         node = etree.Element("PntList3D")
         node.text = " ".join(_written(at) for at in places)
         out.write(node)
 
 
-def _definition(out, mesh: Mesh) -> None:
+def _definition(out: Any, mesh: Mesh) -> None:
     with out.element("Definition", {"surfType": "TIN"}):
         with out.element("Pnts"):
             for k, at in enumerate(mesh.vertices.tolist(), 1):
@@ -92,7 +96,7 @@ def _definition(out, mesh: Mesh) -> None:
                 out.write(face)
 
 
-def _feature(out, line: Line) -> None:
+def _feature(out: Any, line: Line) -> None:
     way = np.concatenate([line.xyz, line.xyz[:1]]) if line.closed else line.xyz
     with out.element("PlanFeature", {"name": line.name, "desc": line.layer}), out.element("CoordGeom"):
         for a, b in zip(way.tolist(), way[1:].tolist()):

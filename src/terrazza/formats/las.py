@@ -4,6 +4,7 @@ import contextlib
 import os
 import struct
 from collections.abc import Iterator
+from typing import Any
 
 import laspy
 import lazrs
@@ -25,7 +26,7 @@ AGAIN = "Copy it again, or export it again from where it came."
 
 
 @contextlib.contextmanager
-def _opened(path, alone: bool = True):
+def _opened(path: str, alone: bool = True) -> Iterator[Any]:
     name = os.path.basename(path)
     if not os.path.exists(path):
         raise InputError(f"“{name}” is not there.", "Choose the file again.")
@@ -40,14 +41,14 @@ def _opened(path, alone: bool = True):
         raise InputError(f"“{name}” cannot be read as LAS or LAZ ({first}).", AGAIN) from error
 
 
-def _crs(header) -> CRS | None:
+def _crs(header: Any) -> CRS | None:
     try:
         return header.parse_crs()
     except (CRSError, ValueError, KeyError, IndexError):
         return None
 
 
-def _need_sound(header, path: str) -> None:
+def _need_sound(header: Any, path: str) -> None:
     """InputError where the header's numbers cannot be those of coordinates on Earth."""
     scales, offsets = np.asarray(header.scales, float), np.asarray(header.offsets, float)
     if not (
@@ -123,7 +124,7 @@ def look(path: str) -> Contents:
     return found
 
 
-def _there(header, path: str) -> int:
+def _there(header: Any, path: str) -> int:
     """How many points the file holds and lets be read: of an uncompressed file what its length has room for,
     of a compressed one what its header says, or its chunks where that is more.
     """
@@ -144,7 +145,7 @@ def _there(header, path: str) -> int:
     return room
 
 
-def _in_chunks(header, path: str) -> tuple[int, int]:
+def _in_chunks(header: Any, path: str) -> tuple[int, int]:
     """Of a compressed file, how many points its chunks hold at least, and how many more may be in the last
     one; zeros where it does not say.
     """
@@ -161,7 +162,7 @@ def _in_chunks(header, path: str) -> tuple[int, int]:
     return sum(counts[:-1]), counts[-1]
 
 
-def _count(found: Contents, header, path: str) -> None:
+def _count(found: Contents, header: Any, path: str) -> None:
     said, there = int(header.point_count), _there(header, path)
     more = _in_chunks(header, path)[1] if header.are_points_compressed and there > said else 0
     if there > said:
@@ -237,7 +238,7 @@ def read_points(
             yield out
 
 
-def _three(points, first: str, kind) -> np.ndarray:
+def _three(points: Any, first: str, kind: type) -> np.ndarray:
     """Three fields that follow each other in a point record, as one column (n, 3)."""
     record = points.array
     return np.ndarray(
@@ -249,7 +250,7 @@ def _three(points, first: str, kind) -> np.ndarray:
     ).copy()
 
 
-def _field(points, name: str, same: dict[int, bool]) -> np.ndarray:
+def _field(points: Any, name: str, same: dict[int, bool]) -> np.ndarray:
     """One dimension; bits of a byte that is the same in all points (flags are, as a rule) are not picked out
     point by point.
 

@@ -5,6 +5,7 @@ another.
 import io
 import unicodedata
 from dataclasses import dataclass
+from typing import Any
 
 import laspy
 import lazrs
@@ -87,7 +88,7 @@ class Layout:
         chunks = [tuple(c) for c in lazrs.read_chunk_table(io.BytesIO(data), self.vlr)]
         return Encoded(data[8 : 8 + sum(size for _, size in chunks)], chunks, header)
 
-    def _fill(self, plain: np.ndarray, chunk: dict) -> None:
+    def _fill(self, plain: np.ndarray, chunk: dict[str, Any]) -> None:
         whole_numbers = (
             chunk["position"]
             if "position" in chunk
@@ -134,7 +135,7 @@ class Writer:
         self,
         path: str,
         scale: float,
-        offset,
+        offset: np.ndarray | tuple[float, float, float],
         colour: bool = False,
         time: bool = False,
         wkt: str = "",
@@ -147,7 +148,7 @@ class Writer:
         self.header = self.layout.header(wkt)
         self._held, self._table = [], []
 
-    def __enter__(self):
+    def __enter__(self) -> "Writer":
         self._file = whole(self.path)
         self.stream = open(self._file.__enter__(), "wb")
         self.header.write_to(self.stream)
@@ -187,7 +188,7 @@ class Writer:
         mine.number_of_points_by_return = mine.number_of_points_by_return + its.number_of_points_by_return
         mine.point_count += its.point_count
 
-    def __exit__(self, kind, error, trace):
+    def __exit__(self, kind: type | None, error: Any, trace: Any) -> None:
         try:
             if kind is None:
                 self._settle()

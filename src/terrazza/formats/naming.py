@@ -3,6 +3,7 @@ way.
 """
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -65,12 +66,12 @@ def tones(sample: dict[str, np.ndarray]) -> Tones:
     return Tones(shift, gain, colour)
 
 
-def _finite(values) -> np.ndarray:
+def _finite(values: np.ndarray | None) -> np.ndarray:
     values = np.zeros(0) if values is None else np.asarray(values, float)
     return values[np.isfinite(values)]
 
 
-def chunk(named: dict[str, np.ndarray], how: Tones, missing: bool = False) -> dict:
+def chunk(named: dict[str, np.ndarray], how: Tones, missing: bool = False) -> dict[str, Any]:
     """A chunk of a scan: ``xyz`` (n, 3) float64 in the file's unit, intensity u16, native_rgb u8, class u8,
     time f64, row and column u32 and ``extra.NAME`` where there, and ``repairs``: counts by code.
 
@@ -102,7 +103,7 @@ def chunk(named: dict[str, np.ndarray], how: Tones, missing: bool = False) -> di
     return out | {"repairs": {code: n for code, n in repairs.items() if n}}
 
 
-def _fitted(value: np.ndarray, top: int, kind) -> tuple[np.ndarray, int]:
+def _fitted(value: np.ndarray, top: int, kind: type) -> tuple[np.ndarray, int]:
     """Rounded and kept within 0 to ``top``, and how many points had to be."""
     rounded = np.rint(np.nan_to_num(value, nan=0.0))
     wrong = ~((rounded >= 0) & (rounded <= top) & np.isfinite(value))

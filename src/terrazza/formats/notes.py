@@ -5,6 +5,7 @@ row.
 import csv
 import os
 from dataclasses import dataclass
+from typing import Any
 
 import orjson
 
@@ -49,7 +50,7 @@ def read(path: str) -> list[Note]:
     return notes
 
 
-def _told(about: dict) -> dict[str, str]:
+def _told(about: dict[str, Any]) -> dict[str, str]:
     """What is said, whatever the columns are called."""
     known = {str(k).strip().lower(): v for k, v in about.items() if v is not None}
     found = {k: next((str(known[w]) for w in words if w in known), "") for k, words in WORDS.items()}
@@ -69,7 +70,7 @@ def _geojson(data: bytes, shown: str) -> list[Note]:
         ) from error
 
 
-def _place(values) -> tuple[float, float, float]:
+def _place(values: list[float | str]) -> tuple[float, float, float]:
     x, y, z = (float(v) for v in values[:3])
     if not all(abs(v) < 1e9 for v in (x, y, z)):
         raise ValueError("a place without numbers")

@@ -4,6 +4,7 @@ and column.
 
 import os
 from collections.abc import Iterator
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -30,7 +31,7 @@ def _header(path: str) -> tuple[dict[str, list[str]], int]:
     raise InputError(f"“{os.path.basename(path)}” ends within its header.", "Copy it again.")
 
 
-def _records(path: str) -> tuple[Records, str, dict]:
+def _records(path: str) -> tuple[Records, str, dict[str, Any]]:
     shown = os.path.basename(path)
     head, start = _header(path)
     try:
@@ -102,7 +103,7 @@ def look(path: str) -> Contents:
     return found
 
 
-def read_points(path: str, index: int = 0, raw: bool = False) -> Iterator[dict]:
+def read_points(path: str, index: int = 0, raw: bool = False) -> Iterator[dict[str, Any]]:
     """The points in file order, as ``naming.chunk`` gives them; fields that are none of ours as
     ``extra.NAME``.
     """

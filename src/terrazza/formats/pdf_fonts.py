@@ -39,7 +39,7 @@ def face(text: str, bold: bool = False) -> str:
 
 
 @cache
-def _lacking(bold: bool) -> re.Pattern:
+def _lacking(bold: bool) -> re.Pattern[str]:
     there = _registered(own(bold)).face.charToGlyph
     known = "".join(re.escape(chr(c)) for c in sorted(there))
     return re.compile(f"[^{known}\\n\\t]+")

@@ -5,6 +5,7 @@ as a surface.
 import itertools
 import os
 from collections.abc import Iterator
+from typing import Any
 
 import numpy as np
 
@@ -144,7 +145,7 @@ def look(path: str) -> Contents:
     return found
 
 
-def read_points(path: str, index: int = 0, raw: bool = False) -> Iterator[dict]:
+def read_points(path: str, index: int = 0, raw: bool = False) -> Iterator[dict[str, Any]]:
     """The vertices in file order, as ``naming.chunk`` gives them; properties that are none of ours as
     ``extra.NAME``.
     """

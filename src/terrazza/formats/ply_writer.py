@@ -62,7 +62,7 @@ class Writer:
     def __init__(self, path: str, heading: bytes):
         self.path, self.heading = str(path), heading
 
-    def __enter__(self):
+    def __enter__(self) -> "Writer":
         self._file = whole(self.path)
         self.stream = open(self._file.__enter__(), "wb")
         self.stream.write(self.heading)
@@ -72,6 +72,6 @@ class Writer:
         """The next bytes."""
         self.stream.write(data)
 
-    def __exit__(self, kind, error, trace):
+    def __exit__(self, kind: object, error: object, trace: object) -> None:
         self.stream.close()
         self._file.__exit__(kind, error, trace)

@@ -10,6 +10,7 @@ import os
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 import numpy as np
 
@@ -18,6 +19,10 @@ from terrazza.errors import InputError
 from terrazza.formats import is_text, naming
 from terrazza.formats.contents import Contents, Repair, ScanInside
 from terrazza.formats.protocol import Format
+
+if TYPE_CHECKING:
+    from terrazza.formats.naming import Tones
+
 
 CHUNK = 100_000
 HEADER = 10
@@ -39,7 +44,7 @@ class Grid:
     start: int
     columns: int
     rows: int
-    pose: tuple | None
+    pose: tuple[Any, ...] | None
     lines: int
     cells: int
 
@@ -65,7 +70,7 @@ def looks_like(start: bytes) -> bool:
         return False
 
 
-def _header(file, shown: str, number: int):
+def _header(file: BinaryIO, shown: str, number: int) -> tuple[int, int, np.ndarray | None] | None:
     lines = [file.readline() for _ in range(HEADER)]
     if not lines[0].strip():
         return None
@@ -87,7 +92,7 @@ def _header(file, shown: str, number: int):
     return columns, rows, pose if rigid_motion else None
 
 
-def _skip(file, lines: int) -> int:
+def _skip(file: BinaryIO, lines: int) -> int:
     """Move past so many lines; returns how many were there."""
     passed = 0
     while passed < lines:
@@ -160,7 +165,7 @@ def _numbers(lines: list[bytes], cells: int) -> tuple[np.ndarray, np.ndarray, in
     return np.array(good).reshape(-1, cells), np.array(places, int), len(lines) - len(good)
 
 
-def _known(path: str):
+def _known(path: str) -> "tuple[tuple[Grid, ...], Tones, str]":
     about = os.stat(path)
     return _grids(path, about.st_size, about.st_mtime_ns)
 
@@ -207,7 +212,7 @@ def look(path: str) -> Contents:
     return found
 
 
-def read_points(path: str, index: int = 0, raw: bool = False, chunk: int = CHUNK) -> Iterator[dict]:
+def read_points(path: str, index: int = 0, raw: bool = False, chunk: int = CHUNK) -> Iterator[dict[str, Any]]:
     """Points of one scan in its own frame, as ``naming.chunk`` gives them, with row and column (from 0; rows
     count along a column as the file does).
     """

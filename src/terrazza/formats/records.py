@@ -6,6 +6,7 @@ import itertools
 import os
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -79,7 +80,7 @@ def _lines(lines: list[bytes], kind: np.dtype) -> tuple[np.ndarray, int]:
     return values, len(lines) - len(flat)
 
 
-def _floats(cells):
+def _floats(cells: list[bytes]):
     try:
         return [float(c) for c in cells]
     except ValueError:
@@ -122,7 +123,7 @@ def tones_of(values: np.ndarray) -> naming.Tones:
 
 def read(
     records: Records, arrays: Iterator[tuple[np.ndarray, int]] | None = None, how: naming.Tones | None = None
-) -> Iterator[dict]:
+) -> Iterator[dict[str, Any]]:
     """The points as ``naming.chunk`` gives them; organised clouds with row and column. Columns (n,) or (n,
     3).
     """

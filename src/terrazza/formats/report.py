@@ -4,6 +4,7 @@
 
 import html
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
@@ -45,7 +46,7 @@ class Bars:
     unit: str
 
     @classmethod
-    def of(cls, title: str, values, unit: str, most: int = 12) -> "Bars":
+    def of(cls, title: str, values: list[float], unit: str, most: int = 12) -> "Bars":
         """Of some values, in at most so many equal steps of a round width."""
         values = np.asarray(values, float)
         low, high = float(min(values.min(), 0.0)), float(values.max())
@@ -81,14 +82,14 @@ class Plan:
     ``enlarged`` so many times.
     """
 
-    ties: list[tuple] = field(default_factory=list)
-    stations: list[tuple] = field(default_factory=list)
-    control: list[tuple] = field(default_factory=list)
+    ties: list[tuple[Any, ...]] = field(default_factory=list[Any])
+    stations: list[tuple[Any, ...]] = field(default_factory=list[Any])
+    control: list[tuple[Any, ...]] = field(default_factory=list[Any])
     points: np.ndarray = field(default_factory=lambda: np.zeros((0, 2)))
-    ellipses: list[tuple] = field(default_factory=list)
+    ellipses: list[tuple[Any, ...]] = field(default_factory=list[Any])
     enlarged: float = 1.0
 
-    def bounds(self):
+    def bounds(self) -> tuple[np.ndarray, np.ndarray]:
         """Lowest and highest corner (2,) of what is shown."""
         places = [np.array([s[1:3]]) for s in self.stations + self.control]
         places += [self.points] if len(self.points) else []
@@ -112,7 +113,7 @@ class Plan:
         power = 10.0 ** np.floor(np.log10(max(width / 5, 1e-3)))
         return float(max(f for f in (1, 2, 5, 10) if f * power <= width / 5 * 1.0001) * power)
 
-    def ellipse(self, one: tuple, count: int = 36) -> np.ndarray:
+    def ellipse(self, one: tuple[Any, ...], count: int = 36) -> np.ndarray:
         """(count, 2) m around an ellipse as it is drawn."""
         x, y, a, b, turn = one
         t = np.linspace(0, 2 * np.pi, count, endpoint=False)
@@ -132,7 +133,7 @@ nav ol{{columns:2}}a{{color:{LAKE}}}
 @media print{{.break{{break-after:page;border:0}}body{{background:#fff}}}}"""
 
 
-def to_html(title: str, blocks: list) -> str:
+def to_html(title: str, blocks: list[Any]) -> str:
     """The report as one self-contained page."""
     chapters = [b.text for b in blocks if isinstance(b, Heading) and b.level == 2]
     parts = [

@@ -1,5 +1,8 @@
 """The blocks of a report as A4 pages; see ``report``."""
 
+from collections.abc import Callable
+from typing import Any
+
 from reportlab.graphics.shapes import Circle, Drawing, Line, Polygon, Rect, String
 from reportlab.lib import colors
 from reportlab.lib.pagesizes import A4
@@ -58,7 +61,7 @@ class Total(IndexingFlowable):
     def isSatisfied(self) -> bool:
         return self.known == self.seen
 
-    def wrap(self, *_) -> tuple[int, int]:
+    def wrap(self, *_: float) -> tuple[int, int]:
         return 0, 0
 
     def draw(self) -> None:
@@ -68,7 +71,7 @@ class Total(IndexingFlowable):
 class Pages(SimpleDocTemplate):
     """Tells the contents on which page a chapter begins, and ``Total`` of every page."""
 
-    def afterFlowable(self, flowable) -> None:
+    def afterFlowable(self, flowable: Any) -> None:
         if getattr(flowable, "chapter", None):
             self.canv.bookmarkPage(flowable.chapter)
             self.canv.addOutlineEntry(flowable.plain, flowable.chapter)
@@ -78,10 +81,10 @@ class Pages(SimpleDocTemplate):
         self.notify("page", self.page)
 
 
-def foot(title: str, total: Total):
+def foot(title: str, total: Total) -> Callable[..., Any]:
     """What draws the foot of a page: the title, and which page of how many it is."""
 
-    def draw(canvas, document) -> None:
+    def draw(canvas: Any, document: "Pages") -> None:
         canvas.setFillColor(INK)
         canvas.setFont(fonts.face(title), 7.5)
         canvas.drawString(EDGE, 10 * mm, title)
@@ -109,7 +112,7 @@ def styles() -> dict[str, ParagraphStyle]:
     }
 
 
-def to_pdf(path: str, title: str, blocks: list) -> None:
+def to_pdf(path: str, title: str, blocks: list[Any]) -> None:
     """Write the report as A4 pages; the file appears under its name only when whole."""
     style, number, total = styles(), 0, Total()
     flow = [total, Paragraph(fonts.marked(title, bold=True), style["1"])]
@@ -135,16 +138,16 @@ def to_pdf(path: str, title: str, blocks: list) -> None:
         pages.multiBuild(flow, onFirstPage=below, onLaterPages=below)
 
 
-def _text(block: Text, style) -> list:
+def _text(block: Text, style: dict[str, Any]) -> list[Any]:
     return [Paragraph(fonts.marked(block.text), style["plain"])]
 
 
-def _contents(block: Contents, style) -> list:
+def _contents(block: Contents, style: dict[str, Any]) -> list[Any]:
     listed = TableOfContents(levelStyles=[style["plain"]], dotsMinLevel=0)
     return [listed, Spacer(1, 4 * mm)]
 
 
-def _rows(block: Rows, style) -> list:
+def _rows(block: Rows, style: dict[str, Any]) -> list[Any]:
     of = lambda k: style["right"] if k in block.numeric else style["cell"]
     bold = lambda k: style["right head" if k in block.numeric else "head"]
     heads = [[Paragraph(fonts.marked(c, bold=True), bold(k)) for k, c in enumerate(block.columns)]]
@@ -183,13 +186,13 @@ def widths(block: Rows) -> list[float]:
     return [w + left * w / sum(out) for w in out]
 
 
-def _string(x: float, y: float, text: str, size: float = 7, colour: str = INK, **more) -> String:
+def _string(x: float, y: float, text: str, size: float = 7, colour: str = INK, **more: str) -> String:
     return String(
         x, y, text, fontName=fonts.face(text), fontSize=size, fillColor=colors.HexColor(colour), **more
     )
 
 
-def _bars(block: Bars, style) -> list:
+def _bars(block: Bars, style: dict[str, Any]) -> list[Any]:
     wide, high, most = 120 * mm, 24 * mm, max(max(block.counts), 1)
     out, step = Drawing(wide + 10 * mm, high + 14 * mm), wide / len(block.counts)
     out.add(_string(0, high + 9 * mm, f"{block.title}, {block.unit}", 8))
@@ -213,7 +216,7 @@ def _bars(block: Bars, style) -> list:
     return [KeepTogether([out]), Spacer(1, 2 * mm)]
 
 
-def _plan(plan: Plan, style) -> list:
+def _plan(plan: Plan, style: dict[str, Any]) -> list[Any]:
     low, high = plan.bounds()
     w, h = high - low
     s = mm / (plan.scale * MM)  # points of paper to a metre
@@ -249,7 +252,7 @@ def _plan(plan: Plan, style) -> list:
     return [drawing, Spacer(1, 3 * mm)]
 
 
-def _sign(block: Sign, style) -> list:
+def _sign(block: Sign, style: dict[str, Any]) -> list[Any]:
     lines = Table([[Paragraph(fonts.marked(w), style["cell"]) for w in block.words]])
     above = [("LINEABOVE", (k, 0), (k, 0), 0.6, colors.HexColor(INK)) for k in range(len(block.words))]
     lines.setStyle(TableStyle(above))

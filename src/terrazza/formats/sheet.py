@@ -2,7 +2,9 @@
 block.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from reportlab.lib import pagesizes
@@ -12,6 +14,10 @@ from reportlab.pdfgen import canvas
 
 from terrazza.files import whole
 from terrazza.formats import pdf_fonts as fonts
+
+if TYPE_CHECKING:
+    pass
+
 
 PAPERS = {name: getattr(pagesizes, name) for name in ("A4", "A3", "A2", "A1", "A0")}
 SCALES = (10, 20, 25, 50, 100, 200, 250, 500, 1000, 2000, 2500, 5000, 10_000, 25_000, 50_000)
@@ -71,7 +77,9 @@ def write(
         pen.save()
 
 
-def around(pen, content: Content, size: tuple[float, float], scale: int, block: list[str], north: bool):
+def around(
+    pen: Any, content: Content, size: tuple[float, float], scale: int, block: list[str], north: bool
+) -> Callable[..., Any]:
     """Draw what stands around a drawing (frame, grid, title block, scale bar, north) with a pen that draws as
     the canvas of a PDF does, in points; returns where a place (…, 2), m, lies on the sheet.
     """
@@ -89,13 +97,7 @@ def around(pen, content: Content, size: tuple[float, float], scale: int, block: 
     return at
 
 
-def _round(metres: float) -> float:
-    """The next 1, 2 or 5 times a power of ten (m)."""
-    power = 10.0 ** np.floor(np.log10(metres))
-    return float(next(k * power for k in (1, 2, 5, 10) if k * power >= metres * (1 - 1e-9)))
-
-
-def _grid(pen, at, low, top, unit: float) -> None:
+def _grid(pen: Any, at: Callable[..., Any], low: np.ndarray, top: np.ndarray, unit: float) -> None:
     """Crosses at round coordinates, about 5 cm apart, with their coordinates at the edges."""
     step = next(
         s for s in (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000, 5000) if s * unit > 50 * mm or s == 5000
@@ -116,7 +118,7 @@ def _grid(pen, at, low, top, unit: float) -> None:
         pen.drawRightString(at([low[0], y])[0] - 1.5 * mm, at([low[0], y])[1] - 2, f"{y + 0.0:,.10g}")
 
 
-def _line(pen, p: np.ndarray, layer: str, closed: bool, guessed: bool) -> None:
+def _line(pen: Any, p: np.ndarray, layer: str, closed: bool, guessed: bool) -> None:
     pen.setStrokeColor(CLAY if layer == "OPENINGS" else INK)
     pen.setLineWidth(WIDTHS.get(layer, USUAL) * mm)
     pen.setDash([2 * mm, 1 * mm] if guessed else [])
@@ -130,14 +132,14 @@ def _line(pen, p: np.ndarray, layer: str, closed: bool, guessed: bool) -> None:
     pen.setDash([])
 
 
-def _text(pen, text: str, place, size: float) -> None:
+def _text(pen: Any, text: str, place: tuple[float, float], size: float) -> None:
     pen.setFillColor(INK)
     pen.setFont(fonts.face(text), size)
     for k, row in enumerate(text.split("\n")):
         pen.drawCentredString(place[0], place[1] - 1.2 * k * size, row)
 
 
-def _block(pen, wide: float, block: list[str], scale: int, unit: float) -> None:
+def _block(pen: Any, wide: float, block: list[str], scale: int, unit: float) -> None:
     """The title block along the lower edge: title, particulars, scale with a bar."""
     pen.setStrokeColor(INK)
     pen.setFillColor(INK)
@@ -164,7 +166,7 @@ def _block(pen, wide: float, block: list[str], scale: int, unit: float) -> None:
     pen.drawRightString(right, MARGIN + 3.5 * mm, f"{bar:g} m")
 
 
-def _north(pen, wide: float, high: float) -> None:
+def _north(pen: Any, wide: float, high: float) -> None:
     x, y = wide - MARGIN - 8 * mm, high - MARGIN - 18 * mm
     pen.setLineWidth(0.35 * mm)
     pen.line(x, y, x, y + 10 * mm)

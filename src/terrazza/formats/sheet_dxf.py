@@ -3,6 +3,7 @@ sheet as a layout in mm with a viewport.
 """
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from reportlab.lib.units import mm
@@ -20,10 +21,10 @@ WEIGHTS = (13, 18, 25, 35, 50, 70)  # hundredths of mm that DXF knows and that a
 class Pen:
     """Draws as the canvas of a PDF does, in points, into a layout in mm."""
 
-    def __init__(self, layout):
+    def __init__(self, layout: Any):
         self.layout, self.how, self.size = layout, {"layer": LAYER}, 3.0
 
-    def setStrokeColor(self, colour) -> None:
+    def setStrokeColor(self, colour: Any) -> None:
         self.how["true_color"] = int(colour.hexval(), 16)
 
     setFillColor = setStrokeColor
@@ -57,8 +58,8 @@ class Pen:
 
 def write(
     path: str,
-    drawn: tuple[list[dict], list[dict]],
-    layers: dict[str, dict],
+    drawn: tuple[list[dict[str, Any]], list[dict[str, Any]]],
+    layers: dict[str, dict[str, Any]],
     content: sheet.Content,
     paper: str,
     landscape: bool,

@@ -12,6 +12,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -19,6 +20,10 @@ from terrazza.errors import InputError
 from terrazza.formats import is_text, naming
 from terrazza.formats.contents import Contents, Repair, ScanInside
 from terrazza.formats.protocol import Format
+
+if TYPE_CHECKING:
+    from terrazza.formats.naming import Tones
+
 
 CHUNK = 100_000
 HEAD = 65536
@@ -141,7 +146,7 @@ def _commas_are_decimal(lines: list[str]) -> bool:
     return all(len(line.split()) >= 3 and all(_numeric(c, ",") for c in line.split()[:3]) for line in lines)
 
 
-def _commented_heading(lines, mark, width):
+def _commented_heading(lines: list[str], mark: str | None, width: int) -> list[str] | None:
     for line in reversed(lines):
         bare = line.lstrip().lstrip("#/%! ")
         cells = _cells(bare, mark)
@@ -216,7 +221,7 @@ def _known(path: str, size: int, mtime: int, columns: tuple[str, ...]) -> tuple[
     return layout, naming.tones(_by_name(values, layout)), length / max(lines, 1)
 
 
-def _look_up(path: str, columns: tuple[str, ...] = ()):
+def _look_up(path: str, columns: tuple[str, ...] = ()) -> "tuple[Layout, Tones, float] | None":
     about = os.stat(path)
     return _known(path, about.st_size, about.st_mtime_ns, tuple(columns))
 
@@ -293,7 +298,7 @@ def look(path: str, columns: tuple[str, ...] = ()) -> Contents:
 
 def read_points(
     path: str, index: int = 0, raw: bool = False, columns: tuple[str, ...] = (), chunk: int = CHUNK
-) -> Iterator[dict]:
+) -> Iterator[dict[str, Any]]:
     """Points in file order, as ``naming.chunk`` gives them; lines that do not hold the right number of
     numbers are left out and counted.
     """

@@ -3,6 +3,7 @@ without its attitude, in any order of columns.
 """
 
 import os
+from typing import Any
 
 import numpy as np
 
@@ -158,7 +159,7 @@ def _plain(word: str) -> str:
     return joined or (letters[0] if letters else "")
 
 
-def _headed(before: list[str], layout, width: int) -> list[str]:
+def _headed(before: list[str], layout: Any, width: int) -> list[str]:
     """The plain words of the heading above the numbers; as many empty ones where there is none."""
     for line in reversed(before):
         cells = (

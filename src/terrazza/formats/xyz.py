@@ -58,7 +58,7 @@ class Writer:
     def __init__(self, path: str, lines: Lines):
         self.path, self.lines = str(path), lines
 
-    def __enter__(self):
+    def __enter__(self) -> "Writer":
         self._file = whole(self.path)
         self.stream = open(self._file.__enter__(), "wb")
         self.stream.write(self.lines.heading.encode("ascii"))
@@ -68,6 +68,6 @@ class Writer:
         """The next lines."""
         self.stream.write(text)
 
-    def __exit__(self, kind, error, trace):
+    def __exit__(self, kind: object, error: object, trace: object) -> None:
         self.stream.close()
         self._file.__exit__(kind, error, trace)

@@ -1,11 +1,26 @@
 """Compiled part of asking for the points in a box or a cone: straight from the stored whole numbers."""
 
+from typing import Any
+
 import numpy as np
 from numba import njit
 
 
 @njit(cache=True, nogil=True)
-def _inside(position, first, starts, stops, whole, scale, offset, turn, move, low, high, out):
+def _inside(
+    position: Any,
+    first: int,
+    starts: np.ndarray,
+    stops: np.ndarray,
+    whole: np.ndarray,
+    scale: np.ndarray,
+    offset: np.ndarray,
+    turn: np.ndarray,
+    move: np.ndarray,
+    low: Any,
+    high: Any,
+    out: np.ndarray,
+):
     n = 0
     for k in range(len(starts)):
         for i in range(starts[k], stops[k]):
@@ -27,11 +42,11 @@ def inside(
     starts: np.ndarray,
     stops: np.ndarray,
     whole: np.ndarray,
-    scale,
-    offset,
+    scale: np.ndarray,
+    offset: np.ndarray,
     pose: np.ndarray,
-    low,
-    high,
+    low: np.ndarray,
+    high: np.ndarray,
     first: int = 0,
 ) -> np.ndarray:
     """Which of the points (n, 3, i32, times ``scale`` plus ``offset``, m) of some stretches lie in an
@@ -59,7 +74,18 @@ def inside(
 
 
 @njit(cache=True, nogil=True)
-def _in_cone(position, scale, offset, origin, direction, width, slope, index, along, away):
+def _in_cone(
+    position: Any,
+    scale: np.ndarray,
+    offset: np.ndarray,
+    origin: np.ndarray,
+    direction: np.ndarray,
+    width: float,
+    slope: float,
+    index: np.ndarray,
+    along: np.ndarray,
+    away: np.ndarray,
+):
     n = 0
     for i in range(len(position)):
         x = position[i, 0] * scale[0] + offset[0] - origin[0]
@@ -75,7 +101,13 @@ def _in_cone(position, scale, offset, origin, direction, width, slope, index, al
 
 
 def in_cone(
-    position: np.ndarray, scale, offset, origin, direction, width: float, slope: float
+    position: np.ndarray,
+    scale: np.ndarray,
+    offset: np.ndarray,
+    origin: np.ndarray,
+    direction: np.ndarray,
+    width: float,
+    slope: float,
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Of points (n, 3, i32, times ``scale`` plus ``offset``, m) those within ``width`` + ``slope`` · t of a
     ray (unit ``direction``) at t m along it, t > 0: indices, t, distances from it (m).

@@ -9,9 +9,11 @@ which.
 
 import json
 import os
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 
@@ -33,11 +35,17 @@ class Place:
     low: tuple[float, float, float]
     size: float
 
-    def arrays(self):
+    def arrays(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, float]:
         return np.asarray(self.scale), np.asarray(self.offset), np.asarray(self.low), self.size
 
     @classmethod
-    def around(cls, low, high, scale, offset) -> "Place":
+    def around(
+        cls,
+        low: np.ndarray,
+        high: np.ndarray,
+        scale: list[float] | np.ndarray,
+        offset: list[float] | np.ndarray,
+    ) -> "Place":
         """With a root cube that holds a box and what rounding moves out of it, never of zero size."""
         low, high = np.asarray(low, float), np.asarray(high, float)
         size = float(max((high - low).max(), 0.01)) * 1.0001 + 4 * max(scale)
@@ -121,7 +129,7 @@ class Runs:
             self._pending.result()
             self._pending = None
 
-    def _sort(self, held, folder) -> None:
+    def _sort(self, held: list[dict[str, np.ndarray]], folder: str) -> None:
         os.makedirs(folder, exist_ok=True)
         position = np.concatenate([c["position"] for c in held])
         low, high = ordering.limits(position)
@@ -148,14 +156,14 @@ class Runs:
         self._thread.shutdown()
 
 
-def _put(folder: str, name: str, values: np.ndarray) -> list:
+def _put(folder: str, name: str, values: np.ndarray) -> list[Any]:
     """Write one column of a run, bare; returns its type and the values a point."""
     values.tofile(os.path.join(folder, columns.file_word(name)))
     return [values.dtype.str, *values.shape[1:]]
 
 
 @lru_cache(maxsize=20_000)
-def _layout(folder: str) -> dict[str, list]:
+def _layout(folder: str) -> dict[str, list[Any]]:
     with open(os.path.join(folder, "layout.json")) as f:
         return json.load(f)
 
@@ -195,7 +203,7 @@ def cut(runs: list[tuple[str, int]], place: Place, most: int) -> tuple[list[tupl
     maps = [np.memmap(os.path.join(folder, "position"), "<i4", "r", shape=(n, 3)) for folder, n in runs]
     above, bins = [], []
 
-    def visit(level, key, slices):
+    def visit(level: int, key: int, slices: list[tuple[int, int]]) -> None:
         total = sum(b - a for a, b in slices)
         if total <= most or level == DEEPEST_BIN:
             if total:
@@ -248,7 +256,7 @@ class Written:
     tones: np.ndarray = field(default_factory=lambda: np.zeros(TONES, np.int64))
 
 
-def _as_it_is(name, values):
+def _as_it_is(name: str, values: np.ndarray) -> dict[str, np.ndarray]:
     return {name: values}
 
 
@@ -259,7 +267,7 @@ def write_bins(
     place: Place,
     version: str,
     left_out: frozenset[str] = frozenset(),
-    stored=_as_it_is,
+    stored: Callable[..., Any] = _as_it_is,
 ) -> Written:
     """Put the points of some bins in octree order and write them as block ``number``.
 
@@ -309,7 +317,7 @@ def write_bins(
     return Written(files, start, np.concatenate(nodes), kept, low, high, _tones(data, kept))
 
 
-def _tones(*parts) -> np.ndarray:
+def _tones(*parts: dict[str, np.ndarray]) -> np.ndarray:
     return (
         sum(np.bincount(p["intensity"] >> 4, minlength=TONES) for p in parts)
         if "intensity" in parts[0]
@@ -332,7 +340,7 @@ def finish(
     bins: list[Bin],
     place: Place,
     version: str,
-) -> dict:
+) -> dict[str, Any]:
     """Write the points of the nodes above the bins as the last block, and the table of nodes.
 
     Returns ``columns`` (file names by column), ``blocks`` (points of each block) and ``points``.

@@ -1,8 +1,9 @@
 """One scan's points as its columns and its octree, in the scan's own frame."""
 
 import os
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 
@@ -61,7 +62,7 @@ class Cloud:
     """
 
     def __init__(
-        self, folder: str, pointers: dict[str, list[str]], record: dict, apart: tuple[int, ...] = ()
+        self, folder: str, pointers: dict[str, list[str]], record: dict[str, Any], apart: tuple[int, ...] = ()
     ):
         self.apart, self.drift = apart, float(record.get("drift", 0.0))
         self.record, self.count = record, int(record["points"])
@@ -97,7 +98,7 @@ class Cloud:
     def read(self, name: str, start: int = 0, stop: int | None = None) -> np.ndarray:
         return self.columns.read(name, start, stop)
 
-    def values(self, name: str, default, start: int = 0, stop: int | None = None) -> np.ndarray:
+    def values(self, name: str, default: float, start: int = 0, stop: int | None = None) -> np.ndarray:
         """A stretch of a column, or ``default`` repeated where the scan has none. (n,) or (n, k)."""
         if self.has(name):
             return np.asarray(self.read(name, start, stop))
@@ -163,7 +164,9 @@ class Cloud:
         upto = max(int(np.searchsorted(np.cumsum(nodes["count"]), most, side="right")), 1)
         return octree.members(nodes[:upto])
 
-    def even(self, low, high, pose: np.ndarray, spacing: float) -> list[tuple[int, int, np.ndarray]]:
+    def even(
+        self, low: np.ndarray, high: np.ndarray, pose: np.ndarray, spacing: float
+    ) -> list[tuple[int, int, np.ndarray]]:
         """The points of a box of the frame that ``pose`` maps to, no denser than they need be to leave no gap
         wider than ``spacing`` (m) where there are points.
 
@@ -197,7 +200,9 @@ class Cloud:
         """
         return (self.nodes["level"] == 0) | (self.nodes["spacing"] >= spacing)
 
-    def touched(self, low, high, pose: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
+    def touched(
+        self, low: list[float] | np.ndarray, high: list[float] | np.ndarray, pose: np.ndarray | None = None
+    ) -> tuple[np.ndarray, np.ndarray]:
         """Which nodes may hold points of an axis-aligned box of the frame that ``pose`` maps to, and which of
         them lie wholly inside it (masks). Masks (k,), ``pose`` (4, 4).
         """
@@ -209,7 +214,13 @@ class Cloud:
         within = [(lows[a] >= low[a]) & (highs[a] <= high[a]) for a in range(3)]
         return meets[0] & meets[1] & meets[2], within[0] & within[1] & within[2]
 
-    def inside(self, low, high, pose: np.ndarray | None = None, spacing: float = 0.0) -> np.ndarray:
+    def inside(
+        self,
+        low: list[float] | np.ndarray,
+        high: list[float] | np.ndarray,
+        pose: np.ndarray | None = None,
+        spacing: float = 0.0,
+    ) -> np.ndarray:
         """Indices (sorted) of the points in an axis-aligned box of the frame that ``pose`` maps to (the
         scan's own by default); with ``spacing`` (m) only of nodes no denser than that. ``pose`` (4, 4),
         indices (n,).
@@ -270,7 +281,7 @@ class Cloud:
             lambda start, stop: (self.xyz(start, stop) @ planes[:, :3].T + planes[:, 3] >= 0).all(1),
         )
 
-    def _gathered(self, meets: np.ndarray, within: np.ndarray, mask) -> np.ndarray:
+    def _gathered(self, meets: np.ndarray, within: np.ndarray, mask: Callable[..., Any]) -> np.ndarray:
         """Indices (sorted) of all points of the nodes wholly within, and of those of the others met that
         ``mask(start, stop)`` lets through.
         """
@@ -292,7 +303,13 @@ class Cloud:
         return t, np.sqrt(np.maximum(np.einsum("ij,ij->i", to, to) - t**2, 0)), edge * np.sqrt(3) / 2
 
     def nearest_to_ray(
-        self, origin: np.ndarray, direction: np.ndarray, slope: float, width: float, allowed, cells=None
+        self,
+        origin: np.ndarray,
+        direction: np.ndarray,
+        slope: float,
+        width: float,
+        allowed: Callable[..., Any],
+        cells: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None,
     ) -> tuple[int, float] | None:
         """The point that a pick means: within a cone about a ray (scan's frame, unit ``direction``), the
         first one along it.

@@ -9,6 +9,7 @@ names it finds it there.
 import os
 from functools import lru_cache
 from hashlib import sha1
+from typing import Any
 
 import numpy as np
 
@@ -53,7 +54,11 @@ class Columns:
     """
 
     def __init__(
-        self, folder: str, pointers: dict[str, list[str]], ends: np.ndarray, constants: dict | None = None
+        self,
+        folder: str,
+        pointers: dict[str, list[str]],
+        ends: np.ndarray,
+        constants: dict[str, Any] | None = None,
     ):
         self.folder, self.pointers, self.ends, self.constants = (
             folder,

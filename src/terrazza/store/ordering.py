@@ -2,6 +2,8 @@
 ``store.octree``).
 """
 
+from typing import Any
+
 import numpy as np
 from numba import njit
 
@@ -9,7 +11,7 @@ from terrazza.store.octree import CELL_BITS, DEEPEST, DEPTH
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _spread(v):
+def _spread(v: int):
     v &= np.uint64(0x1FFFFF)
     v = (v | (v << np.uint64(32))) & np.uint64(0x1F00000000FFFF)
     v = (v | (v << np.uint64(16))) & np.uint64(0x1F0000FF0000FF)
@@ -19,7 +21,7 @@ def _spread(v):
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _key(position, i, scale, offset, low, fine):
+def _key(position: np.ndarray, i: int, scale: np.ndarray, offset: np.ndarray, low: np.ndarray, fine: float):
     key = np.uint64(0)
     for axis in range(3):
         v = (position[i, axis] * scale[axis] + offset[axis] - low[axis]) * fine
@@ -28,7 +30,9 @@ def _key(position, i, scale, offset, low, fine):
 
 
 @njit(cache=True, nogil=True)
-def _keys(position, scale, offset, low, fine, out):
+def _keys(
+    position: np.ndarray, scale: np.ndarray, offset: np.ndarray, low: np.ndarray, fine: float, out: np.ndarray
+):
     for i in range(len(position)):
         out[i] = _key(position, i, scale, offset, low, fine)
 
@@ -45,7 +49,7 @@ def keys(
 
 
 @njit(cache=True, nogil=True)
-def first_at(position, scale, offset, low, size, key):
+def first_at(position: Any, scale: np.ndarray, offset: np.ndarray, low: np.ndarray, size: float, key: int):
     """Index of the first of the points, which are in key order, whose key is not below ``key``."""
     a, b, fine = 0, len(position), 2.0**DEPTH / size
     while a < b:
@@ -58,7 +62,7 @@ def first_at(position, scale, offset, low, size, key):
 
 
 @njit(cache=True, nogil=True)
-def _limits(position, low, high):
+def _limits(position: np.ndarray, low: np.ndarray, high: np.ndarray):
     for axis in range(3):
         low[axis] = high[axis] = position[0, axis]
     for i in range(len(position)):
@@ -78,7 +82,7 @@ def limits(position: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 @njit(cache=True, nogil=True)
-def order(key, first_digit):
+def order(key: np.ndarray, first_digit: int):
     """Stable order (u32) of keys, by radix: with ``first_digit`` 0 whole, with 3 only by their
     upper 30 bits.
     """
@@ -104,7 +108,7 @@ def order(key, first_digit):
 
 
 @njit(cache=True, nogil=True, inline="always")
-def scrambled(key):
+def scrambled(key: int):
     """A number that looks random, from a key."""
     v = key + np.uint64(0x9E3779B97F4A7C15)
     v = (v ^ (v >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
@@ -113,7 +117,7 @@ def scrambled(key):
 
 
 @njit(cache=True, nogil=True)
-def _champions(key, start, stop, depth, mark, level):
+def _champions(key: np.ndarray, start: int, stop: int, depth: int, mark: np.ndarray, level: np.ndarray):
     """Give ``mark`` to the champion of each cell of ``depth`` among start … stop that has no level yet;
     returns how many got it.
     """
@@ -133,7 +137,7 @@ def _champions(key, start, stop, depth, mark, level):
 
 
 @njit(cache=True, nogil=True)
-def play_off(key, mark, level):
+def play_off(key: np.ndarray, mark: int, level: np.ndarray):
     """Lower the level of the champion of each cell of level ``mark`` to it; points in key order, of which
     each cell's champion is one.
     """
@@ -149,7 +153,7 @@ def play_off(key, mark, level):
 
 
 @njit(cache=True, nogil=True)
-def assign(key, top, full):
+def assign(key: np.ndarray, top: int, full: int):
     """Levels of the points of one node of level ``top``, all of it, in key order.
 
     Returns ``level`` (n, u8), in which values below ``top`` mean that a point belongs to a node above (levels

@@ -8,6 +8,7 @@ last round an even share is taken.
 
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -48,7 +49,18 @@ def touched(cloud: Cloud, pieces: list[np.ndarray]) -> np.ndarray:
 
 
 @njit(cache=True, nogil=True)
-def _inside(position, start, stop, planes, ends, but, cut, code, hidden, out):
+def _inside(
+    position: Any,
+    start: int,
+    stop: int,
+    planes: np.ndarray,
+    ends: np.ndarray,
+    but: np.ndarray,
+    cut: Any,
+    code: np.ndarray,
+    hidden: np.ndarray,
+    out: np.ndarray,
+):
     """Indices from ``start`` to ``stop`` of the points inside; planes are in whole numbers of the column."""
     n = 0
     for i in range(start, stop):

@@ -7,6 +7,7 @@ browser and their layout there are made from this table.  Columns that a file br
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -64,7 +65,7 @@ SHOWN = tuple(sorted(c.name for c in COLUMNS.values() if c.plane or c.flag or c.
 SHADE = "shade"  # a further plane, of nodes that are asked for with a dimension
 
 
-def layout() -> dict:
+def layout() -> dict[str, Any]:
     """What the browser needs to know of the planes: ``planes`` with their names, ``stride`` (bytes of a
     point in a node), ``slots`` by column (plane, item), ``flags`` (plane, item), what ``hides`` a point in
     them, ``ramps`` by column and the plane of a ``shade``.

@@ -1,6 +1,7 @@
 """LAS classification codes and their standard names (ASPRS LAS 1.4 R15, table 17)."""
 
 from collections.abc import Callable
+from typing import Any
 
 OWN = 64  # codes from here on are a job's own (LAS 1.4 R15, table 17)
 
@@ -44,7 +45,7 @@ def name(code: int) -> str:
     return NAMES.get(code, "Reserved" if code < OWN else f"User class {code}")
 
 
-def shares(counts: dict[int, int], name: Callable[[int], str] = name) -> list[dict]:
+def shares(counts: dict[int, int], name: Callable[[int], str] = name) -> list[dict[str, Any]]:
     """Rows of code, name, points and share (0 to 1) for a table; ``name`` gives the names."""
     total = sum(counts.values())
     return [

@@ -18,7 +18,15 @@ REST = 0.003
 
 
 @njit(cache=True, nogil=True)
-def _settle(height, movable, floor, rigidness, step, rounds, old):
+def _settle(
+    height: np.ndarray,
+    movable: np.ndarray,
+    floor: np.ndarray,
+    rigidness: int,
+    step: float,
+    rounds: int,
+    old: np.ndarray,
+):
     """Up to ``rounds`` of falling and pulling together; returns the largest move of the last one."""
     rows, columns = height.shape
     biggest = 0.0
@@ -63,7 +71,7 @@ def _settle(height, movable, floor, rigidness, step, rounds, old):
 
 
 @njit(cache=True, nogil=True)
-def _smooth_slopes(height, movable, floor, threshold):
+def _smooth_slopes(height: np.ndarray, movable: np.ndarray, floor: np.ndarray, threshold: float):
     """Particles still hanging beside a settled one come down to the cloud where the step is small (slope
     correction).
     """
@@ -159,7 +167,7 @@ class Cloth(Sheet):
 
 
 @njit(cache=True, nogil=True)
-def _lowest(xyz, low_x, low_y, resolution, rows, columns):
+def _lowest(xyz: np.ndarray, low_x: float, low_y: float, resolution: float, rows: int, columns: int):
     """Inverted height of the lowest point under each particle, NaN where there is none."""
     floor = np.full((rows, columns), np.nan)
     for i in range(len(xyz)):

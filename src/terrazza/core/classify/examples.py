@@ -124,18 +124,18 @@ def teach(
     return Taught(_grown(values, codes, seed), names, kinds.astype(np.uint8), table)
 
 
-def _some(index: np.ndarray, rng) -> np.ndarray:
+def _some(index: np.ndarray, rng: np.random.Generator) -> np.ndarray:
     return rng.choice(index, MOST, replace=False) if len(index) > MOST else index
 
 
-def _grown(values, codes, seed: int) -> RandomForestClassifier:
+def _grown(values: np.ndarray, codes: np.ndarray, seed: int) -> RandomForestClassifier:
     forest = RandomForestClassifier(
         TREES, max_depth=DEEP, min_samples_leaf=LEAF, n_jobs=-1, random_state=seed
     )
     return forest.fit(values, codes)
 
 
-def _held_back(codes, groups, rng) -> np.ndarray:
+def _held_back(codes: np.ndarray, groups: np.ndarray, rng: np.random.Generator) -> np.ndarray:
     held = np.zeros(len(codes), bool)
     for code in np.unique(codes):
         mine = np.flatnonzero(codes == code)

@@ -30,7 +30,11 @@ class How:
     buildings: bool = False
 
     def cloth(
-        self, xyz: np.ndarray, resolution: float, progress: Progress = QUIET, frame=None
+        self,
+        xyz: np.ndarray,
+        resolution: float,
+        progress: Progress = QUIET,
+        frame: tuple[np.ndarray, tuple[int, int]] | None = None,
     ) -> cloth.Cloth:
         """A cloth with these manners. ``xyz`` (n, 3) m."""
         return cloth.Cloth(

@@ -7,7 +7,17 @@ LEAST, MOST = 8, 2048  # cells to a side of the grid that triangles are looked u
 
 
 @njit(cache=True, nogil=True)
-def _heights(xy, corners, first, members, low, cell, columns, rows, out):
+def _heights(
+    xy: np.ndarray,
+    corners: np.ndarray,
+    first: np.ndarray,
+    members: np.ndarray,
+    low: np.ndarray,
+    cell: float,
+    columns: int,
+    rows: int,
+    out: np.ndarray,
+):
     for i in range(len(xy)):
         c, r = int((xy[i, 0] - low[0]) / cell), int((xy[i, 1] - low[1]) / cell)
         if c < 0 or r < 0 or c >= columns or r >= rows:

@@ -5,7 +5,9 @@ upright and bears no crown; a wire is a thin line in the air; a vehicle is a smo
 that stands on the ground by itself.
 """
 
+from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from scipy import ndimage
@@ -13,6 +15,10 @@ from scipy.spatial import cKDTree
 
 from terrazza.core.classify import shape as shapes
 from terrazza.core.clean import specks
+
+if TYPE_CHECKING:
+    from terrazza.core.classify.shape import Shape
+
 
 OTHER, GROUND, LOW, MEDIUM, HIGH, BUILDING, WIRE, VEHICLE, POLE = 1, 2, 3, 4, 5, 6, 14, 68, 69
 BANDS = ((0.5, LOW), (2.0, MEDIUM), (np.inf, HIGH))  # m over ground
@@ -76,7 +82,7 @@ def classify(xyz: np.ndarray, height: np.ndarray, cell: float, many: np.ndarray 
     return OpenAir(xyz, code, np.clip(sure, 0, 1).astype(np.float32), cell)
 
 
-def _rough(shape: shapes.Shape, many) -> np.ndarray:
+def _rough(shape: shapes.Shape, many: np.ndarray | None) -> np.ndarray:
     """(n,) 0 to 1: how much of the neighbourhood lies on no surface, or let part of the pulse through."""
     off = 1.0 - shape.flat[shape.near].mean(1)
     if many is None:
@@ -85,7 +91,7 @@ def _rough(shape: shapes.Shape, many) -> np.ndarray:
     return np.maximum(off, np.clip(1.6 * through - 0.2, 0, 1))
 
 
-def _built(shape, piece, height, rough) -> np.ndarray:
+def _built(shape: "Shape", piece: np.ndarray, height: np.ndarray, rough: np.ndarray) -> np.ndarray:
     """Mask of the points on roofs and facades: large smooth pieces, up in the air or reaching up there."""
     out = np.zeros(len(piece), bool)
     index = np.flatnonzero(piece >= 0)
@@ -108,14 +114,14 @@ def _built(shape, piece, height, rough) -> np.ndarray:
     return out
 
 
-def _filled(shape, code) -> None:
+def _filled(shape: "Shape", code: np.ndarray) -> None:
     """What lies among building is building: edges, chimneys, gutters, windows; two rounds, outwards."""
     for _ in range(2):
         rest = np.flatnonzero(code == 0)
         code[rest[(code[shape.near[rest]] == BUILDING).mean(1) > SHARE]] = BUILDING
 
 
-def _beside(shape, code, rough) -> None:
+def _beside(shape: "Shape", code: np.ndarray, rough: np.ndarray) -> None:
     """Points hardly off a roof or wall that runs beside them belong to it, unless all around is leaves."""
     built, rest = np.flatnonzero((code == BUILDING) & shape.flat), np.flatnonzero(code == 0)
     if not len(built) or not len(rest):
@@ -131,7 +137,7 @@ def _beside(shape, code, rough) -> None:
     code[rest[close & (rough[rest] < 0.85)]] = BUILDING
 
 
-def _under(shape, code, rim: bool = True) -> None:
+def _under(shape: "Shape", code: np.ndarray, rim: bool = True) -> None:
     """What lies within the footprint of a roof (and on its rim) and not above it belongs to the building."""
     built = code == BUILDING
     wide = max(PLAN, 1.5 * shape.cell)
@@ -162,7 +168,7 @@ def _spans(xy: np.ndarray) -> tuple[float, float]:
     return float(spans.max()), float(spans.min())
 
 
-def _by_group(index: np.ndarray, xyz: np.ndarray, gap: float):
+def _by_group(index: np.ndarray, xyz: np.ndarray, gap: float) -> Iterator[np.ndarray]:
     if not len(index):
         return
     number = _groups(xyz[index], gap)
@@ -170,7 +176,7 @@ def _by_group(index: np.ndarray, xyz: np.ndarray, gap: float):
     yield from np.split(index[order], np.flatnonzero(np.diff(number[order])) + 1)
 
 
-def _vehicles(shape, code, height) -> None:
+def _vehicles(shape: "Shape", code: np.ndarray, height: np.ndarray) -> None:
     """Things of a vehicle's size that stand on the ground by themselves."""
     gap = max(0.3, 2.2 * shape.cell)
     for mine in _by_group(np.flatnonzero((code == 0) & (height < VEHICLE_MOST[2])), shape.xyz, gap):
@@ -182,7 +188,7 @@ def _vehicles(shape, code, height) -> None:
             code[mine] = VEHICLE
 
 
-def _lines(shape) -> tuple[np.ndarray, np.ndarray]:
+def _lines(shape: "Shape") -> tuple[np.ndarray, np.ndarray]:
     """(n,) how much of a line each neighbourhood is, and (n, 3) along which direction."""
     spread = shape.spread
     line = (spread[:, 2] - spread[:, 1]) / np.maximum(spread[:, 2], 1e-12)
@@ -191,7 +197,7 @@ def _lines(shape) -> tuple[np.ndarray, np.ndarray]:
     return line, far / np.maximum(np.linalg.norm(far, axis=1, keepdims=True), 1e-12)
 
 
-def _wires(shape, code, height) -> None:
+def _wires(shape: "Shape", code: np.ndarray, height: np.ndarray) -> None:
     line, along = _lines(shape)
     some = np.flatnonzero((code == 0) & (line > LINE) & (np.abs(along[:, 2]) < 0.6) & (height > WIRE_LOW))
     for mine in _by_group(some, shape.xyz, max(1.0, 4 * shape.cell)):
@@ -203,7 +209,7 @@ def _wires(shape, code, height) -> None:
         code[mine] = WIRE
 
 
-def _poles(shape, code, height) -> None:
+def _poles(shape: "Shape", code: np.ndarray, height: np.ndarray) -> None:
     """Thin upright things that begin near the ground, are narrow all the way and bear no crown."""
     line, along = _lines(shape)
     some = np.flatnonzero((code == 0) & (line > 0.6) & (np.abs(along[:, 2]) > 0.85))
@@ -223,7 +229,7 @@ def _poles(shape, code, height) -> None:
         code[beside[code[beside] == 0]] = POLE
 
 
-def _smooth_over(shape, code, height) -> None:
+def _smooth_over(shape: "Shape", code: np.ndarray, height: np.ndarray) -> None:
     """A few smooth points among leaves are leaves; a few rough ones on a smooth thing belong to it."""
     plants = np.isin(code, (LOW, MEDIUM, HIGH))
     near = plants[shape.near].mean(1)

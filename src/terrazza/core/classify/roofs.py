@@ -85,7 +85,7 @@ def surfaces(height: np.ndarray, there: np.ndarray, goes_on: float = GOES_ON) ->
     return connected_components(graph, directed=False)[1].reshape(height.shape)
 
 
-def _beside(height, there, number, axis: int, way: int) -> np.ndarray:
+def _beside(height: np.ndarray, there: np.ndarray, number: np.ndarray, axis: int, way: int) -> np.ndarray:
     """The height of the next surface one way, within reach, for cells at the rim of theirs; infinite where
     none is, NaN for cells whose own surface goes on.
     """

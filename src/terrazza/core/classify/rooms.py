@@ -5,12 +5,18 @@ is the same, seen upside down.  A wall stands upright and reaches the ceiling; s
 openings, which lie in its plane, and the reveals, which lie behind its face.  The rest is furniture.
 """
 
+from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from scipy.spatial import cKDTree
 
 from terrazza.core.classify import shape as shapes
+
+if TYPE_CHECKING:
+    from terrazza.core.classify.shape import Shape
+
 
 FLOOR, CEILING, WALL, FURNITURE = 64, 65, 66, 67
 
@@ -106,9 +112,7 @@ class _Heights:
     def __init__(self, xyz: np.ndarray):
         self.xyz = xyz
         self.tree = cKDTree(xyz * [1, 1, 1]) if len(xyz) else None
-        cells, first = np.unique(
-            np.floor(xyz / [PLAN, PLAN, 0.5]).astype(np.int64), axis=0, return_index=True
-        )
+        _, first = np.unique(np.floor(xyz / [PLAN, PLAN, 0.5]).astype(np.int64), axis=0, return_index=True)
         self.some = xyz[first]
         self.flat = cKDTree(self.some[:, :2]) if len(first) else None
 
@@ -144,7 +148,7 @@ def _lowest(xyz: np.ndarray, mask: np.ndarray, piece: np.ndarray, cell: float) -
     area = np.bincount(number) * cell * cell
     plan = np.floor(xyz[index, :2] / PLAN).astype(np.int64)
     plan -= plan.min(0)
-    cells, first, inverse = np.unique(np.c_[number, plan], axis=0, return_index=True, return_inverse=True)
+    cells, _, inverse = np.unique(np.c_[number, plan], axis=0, return_index=True, return_inverse=True)
     height = np.bincount(inverse.ravel(), xyz[index, 2]) / np.bincount(inverse.ravel())
     large = area >= LEAST
     good = np.zeros(len(area), bool)
@@ -168,7 +172,14 @@ def _lowest(xyz: np.ndarray, mask: np.ndarray, piece: np.ndarray, cell: float) -
     return _joined(xyz, index, number, area, good, out)
 
 
-def _joined(xyz, index, number, area, good, out):
+def _joined(
+    xyz: np.ndarray,
+    index: np.ndarray,
+    number: np.ndarray,
+    area: np.ndarray,
+    good: np.ndarray,
+    out: np.ndarray,
+) -> np.ndarray:
     """Small pieces at the height of a floor beside them, between the legs of a table, belong to it."""
     if not out.any():
         return out
@@ -178,7 +189,7 @@ def _joined(xyz, index, number, area, good, out):
         if not len(rest):
             break
         some = np.isin(number, np.flatnonzero(~good))
-        apart, near = tree.query(xyz[index[some]], distance_upper_bound=ROUND_ABOUT, workers=-1)
+        _, near = tree.query(xyz[index[some]], distance_upper_bound=ROUND_ABOUT, workers=-1)
         z = np.r_[xyz[out][:, 2], np.inf][near]
         flat = np.hypot(*(xyz[index[some], :2] - np.r_[xyz[out][:, :2], [[np.inf, np.inf]]][near]).T)
         rise = np.abs(xyz[index[some], 2] - z)
@@ -228,7 +239,9 @@ def _walls(shape: shapes.Shape, piece: np.ndarray, over: _Heights, under: _Heigh
     return out
 
 
-def _near_walls(shape: shapes.Shape, code: np.ndarray, which: np.ndarray, reach: float):
+def _near_walls(
+    shape: shapes.Shape, code: np.ndarray, which: np.ndarray, reach: float
+) -> tuple[np.ndarray, np.ndarray]:
     """For places of indices ``which``: plan offsets (m, k, 2) from walls near them and these walls' normals;
     (infinite where there are none).  Walls are thinned in plan.
     """
@@ -241,7 +254,7 @@ def _near_walls(shape: shapes.Shape, code: np.ndarray, which: np.ndarray, reach:
     _, first = np.unique(key.astype(np.int64), axis=0, return_index=True)
     walls = walls[first]
     k = min(40, len(walls))
-    apart, near = cKDTree(shape.xyz[walls] * [1, 1, 0.1]).query(
+    _, near = cKDTree(shape.xyz[walls] * [1, 1, 0.1]).query(
         shape.xyz[which] * [1, 1, 0.1], k=k, distance_upper_bound=reach, workers=-1
     )
     near = near.reshape(len(which), k)
@@ -251,11 +264,11 @@ def _near_walls(shape: shapes.Shape, code: np.ndarray, which: np.ndarray, reach:
     return np.where(there[..., None], away, np.inf), shape.normals[near][:, :, :2]
 
 
-def _chunks(index: np.ndarray, size: int = 100_000):
+def _chunks(index: np.ndarray, size: int = 100_000) -> Iterator[Any]:
     return (index[a : a + size] for a in range(0, len(index), size))
 
 
-def _in_plane(shape, code, over, under) -> None:
+def _in_plane(shape: "Shape", code: np.ndarray, over: "_Heights", under: "_Heights") -> None:
     """Upright points in the plane of a wall near them belong to it."""
     if not (code == WALL).any():
         return
@@ -268,7 +281,7 @@ def _in_plane(shape, code, over, under) -> None:
         code[which[((off < LIES_IN) & same).any(1)]] = WALL
 
 
-def _behind(shape, code) -> None:
+def _behind(shape: "Shape", code: np.ndarray) -> None:
     """Points behind the face of a wall and not before another belong to it: reveals, sills, heads."""
     if not (code == WALL).any():
         return
@@ -283,7 +296,7 @@ def _behind(shape, code) -> None:
         code[which[behind.any(1) & ~before.any(1)]] = WALL
 
 
-def _edges(shape, code) -> None:
+def _edges(shape: "Shape", code: np.ndarray) -> None:
     """Points where surfaces meet have no plane of their own: each goes to the surface that passes nearest."""
     rough = np.flatnonzero((code == 0) & ~shape.flat)
     near, apart = shape.near[rough], shape.apart[rough]

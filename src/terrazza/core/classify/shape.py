@@ -60,7 +60,17 @@ def shape(xyz: np.ndarray, cell: float, facing: np.ndarray | None = None, k: int
 
 
 @njit(cache=True, nogil=True)
-def _links(xyz, normals, flat, near, apart, reach, turn, off, out):
+def _links(
+    xyz: np.ndarray,
+    normals: np.ndarray,
+    flat: np.ndarray,
+    near: np.ndarray,
+    apart: np.ndarray,
+    reach: float,
+    turn: float,
+    off: float,
+    out: np.ndarray,
+):
     count = 0
     for i in range(len(xyz)):
         if not flat[i]:

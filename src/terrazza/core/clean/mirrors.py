@@ -7,6 +7,7 @@ but images is seen, all that lies behind that stretch is one.
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from scipy import ndimage
@@ -36,7 +37,7 @@ class Mirror:
 
     normal: np.ndarray
     distance: float
-    cells: frozenset
+    cells: frozenset[Any]
     pure: bool
     share: float
 
@@ -74,7 +75,7 @@ def _code(cells: np.ndarray) -> np.ndarray:
     return (cells[:, 0] + (1 << 30)) * (1 << 31) + cells[:, 1] + (1 << 30)
 
 
-def _one(cell) -> int:
+def _one(cell: tuple[int, int]) -> int:
     return int((cell[0] + (1 << 30)) * (1 << 31) + cell[1] + (1 << 30))
 
 
@@ -117,7 +118,9 @@ def candidates(xyz: np.ndarray, normals: np.ndarray) -> list[tuple[np.ndarray, f
     return found
 
 
-def stretches(xyz: np.ndarray, facing: np.ndarray, normal: np.ndarray, distance: float) -> list[tuple]:
+def stretches(
+    xyz: np.ndarray, facing: np.ndarray, normal: np.ndarray, distance: float
+) -> list[tuple[Any, ...]]:
     """Parts of a plane through which a scanner at the origin saw points (n, 3) that lie behind it: connected
     cells that the plane's own surface lies around, and how many lie on it for each that is seen through.
     ``facing`` (n, 3) are normals, 0 where there is none.
@@ -137,7 +140,7 @@ def stretches(xyz: np.ndarray, facing: np.ndarray, normal: np.ndarray, distance:
     for mask, into in ((behind & near, through), (on & near, solid)):
         np.add.at(into, tuple((cells[mask] - low).T), 1)
     open_ = ndimage.binary_closing(through > 0, np.ones((3, 3)))
-    labels, count = ndimage.label(open_, np.ones((3, 3)))
+    labels, _ = ndimage.label(open_, np.ones((3, 3)))
     out = []
     for label, where in enumerate(ndimage.find_objects(labels), 1):
         grown = tuple(slice(max(w.start - 3, 0), w.stop + 3) for w in where)
@@ -185,7 +188,9 @@ def mirrors(
     return found
 
 
-def _placed(xyz, normal, distance, seen) -> tuple[float | None, float]:
+def _placed(
+    xyz: np.ndarray, normal: np.ndarray, distance: float, seen: Callable[..., Any]
+) -> tuple[float | None, float]:
     """Where beside a plane the mirror hangs, and which share of the judged points (n, 3) falls on something
     thrown back over it; None where they do so by chance.
 
@@ -205,18 +210,20 @@ def _placed(xyz, normal, distance, seen) -> tuple[float | None, float]:
     return (float(STEPS[best]) if enough and sure else None), share
 
 
-def _moved(cells: frozenset, normal: np.ndarray, distance: float, at: float) -> frozenset:
+def _moved(cells: frozenset[Any], normal: np.ndarray, distance: float, at: float) -> frozenset[Any]:
     """The stretch of a plane as it is seen from the origin on one beside it, a cell wider all around."""
     return _grown(np.floor(np.array(sorted(cells)) * (at / distance)).astype(int))
 
 
-def _grown(places: np.ndarray) -> frozenset:
+def _grown(places: np.ndarray) -> frozenset[Any]:
     """Cells (m, 2) and those around them."""
     steps = np.array([[a, b] for a in (-1, 0, 1) for b in (-1, 0, 1)])
     return frozenset(map(tuple, np.unique((places[:, None] + steps).reshape(-1, 2), axis=0).tolist()))
 
 
-def _fall(xyz, normal, distance, seen) -> tuple[np.ndarray, np.ndarray]:
+def _fall(
+    xyz: np.ndarray, normal: np.ndarray, distance: float, seen: Callable[..., Any]
+) -> tuple[np.ndarray, np.ndarray]:
     """Masks of the points that fall on something thrown back over a plane, and of those that fall where there
     is nothing.
     """

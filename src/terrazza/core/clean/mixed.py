@@ -68,7 +68,7 @@ def noise(r: np.ndarray) -> Noise:
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _value(r, i, j, di, dj, k, wrap):
+def _value(r: np.ndarray, i: int, j: int, di: int, dj: int, k: int, wrap: bool):
     rows, columns = r.shape
     a, b = i + k * di, j + k * dj
     if a < 0 or a >= rows:
@@ -81,7 +81,19 @@ def _value(r, i, j, di, dj, k, wrap):
 
 
 @njit(cache=True, nogil=True)
-def _continued(r, i, j, di, dj, wrap, sigma, strength, fit, slope, curve):
+def _continued(
+    r: np.ndarray,
+    i: int,
+    j: int,
+    di: int,
+    dj: int,
+    wrap: bool,
+    sigma: float,
+    strength: float,
+    fit: float,
+    slope: float,
+    curve: float,
+):
     """Whether the pixels beside (i, j) in one direction go on to it as one surface."""
     one, two = _value(r, i, j, di, dj, 1, wrap), _value(r, i, j, di, dj, 2, wrap)
     if one <= 0 or two <= 0:
@@ -107,7 +119,7 @@ def _continued(r, i, j, di, dj, wrap, sigma, strength, fit, slope, curve):
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def _supported(r, sigma, wrap, fit, out):
+def _supported(r: np.ndarray, sigma: np.ndarray, wrap: bool, fit: float, out: np.ndarray):
     """Mark pixels that two straight runs of pixels beside them, or pairs on either side, go on to."""
     rows, columns = r.shape
     for i in prange(rows):
@@ -135,7 +147,21 @@ def _supported(r, sigma, wrap, fit, out):
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def _between(r, sigma, firm, busy, wrap, strength, within, step, least, fit, slope, curve, out):
+def _between(
+    r: np.ndarray,
+    sigma: np.ndarray,
+    firm: np.ndarray,
+    busy: np.ndarray,
+    wrap: bool,
+    strength: float,
+    within: int,
+    step: float,
+    least: float,
+    fit: float,
+    slope: float,
+    curve: float,
+    out: np.ndarray,
+):
     rows, columns = r.shape
     for i in prange(rows):
         for j in range(columns):
@@ -178,7 +204,17 @@ def _between(r, sigma, firm, busy, wrap, strength, within, step, least, fit, slo
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def _rescued(r, sigma, state, wrap, strength, fit, slope, curve, out):
+def _rescued(
+    r: np.ndarray,
+    sigma: np.ndarray,
+    state: np.ndarray,
+    wrap: bool,
+    strength: float,
+    fit: float,
+    slope: float,
+    curve: float,
+    out: np.ndarray,
+):
     """Take back those that surfaces of good pixels go on to."""
     rows, columns = r.shape
     for i in prange(rows):

@@ -5,6 +5,7 @@ around it, and confirmed by one that saw something where it lies.
 """
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -34,7 +35,19 @@ def nearest_around(picture: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 @njit(cache=True, nogil=True)
-def compare(xyz, pose, near, far, step, slack, slope, contradicted, confirmed, before, strict=False):
+def compare(
+    xyz: np.ndarray,
+    pose: np.ndarray,
+    near: Any,
+    far: Any,
+    step: float,
+    slack: float,
+    slope: float,
+    contradicted: np.ndarray,
+    confirmed: np.ndarray,
+    before: np.ndarray,
+    strict: bool = False,
+):
     """Count for each point (n, 3) whether another scan, to whose frame ``pose`` (4×4) brings it, contradicts
     or confirms it, and whether it stands ``before`` what that saw though by little; ``slack`` (m) and
     ``slope`` (per m of range) are how far apart is apart.  With ``strict`` what lies between the near and the

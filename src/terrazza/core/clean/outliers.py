@@ -102,11 +102,11 @@ def beyond(distance: np.ndarray, ranges: np.ndarray, limits: dict[int, float]) -
     return distance > table[_band(ranges) + 128]
 
 
-def _band(ranges):
+def _band(ranges: np.ndarray) -> np.ndarray:
     return np.clip(np.floor(np.log(np.maximum(ranges, 0.3)) / np.log(BAND)), -128, 127).astype(np.int64)
 
 
-def _bin(distance):
+def _bin(distance: np.ndarray) -> np.ndarray:
     return np.clip((np.log(np.maximum(distance, 1e-6)) - FLOOR) * STEPS, 0, BINS - 1).astype(np.int64)
 
 

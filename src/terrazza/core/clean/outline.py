@@ -14,7 +14,7 @@ HIDDEN, HIDDEN_LEAST = 0.02, 0.05  # share of the depth, and m, behind the neare
 
 
 @njit(cache=True, parallel=True, nogil=True)
-def _inside(xy, polygon, out):
+def _inside(xy: np.ndarray, polygon: np.ndarray, out: np.ndarray):
     n = len(polygon)
     for i in prange(len(xy)):
         x, y = xy[i, 0], xy[i, 1]

@@ -48,7 +48,7 @@ class Surfaces:
         return cls._summed(code, np.ones(len(code), np.int64), xyz - low)
 
     @classmethod
-    def _summed(cls, code, count, total) -> "Surfaces":
+    def _summed(cls, code: np.ndarray, count: np.ndarray, total: np.ndarray) -> "Surfaces":
         order = np.argsort(code, kind="stable")
         code = code[order]
         start = np.flatnonzero(np.r_[True, code[1:] != code[:-1]][: len(code)])
@@ -68,7 +68,7 @@ class Surfaces:
 
 
 @njit(cache=True, nogil=True)
-def _plane(points, out):
+def _plane(points: np.ndarray, out: np.ndarray):
     """Mean, normal, σ across and the two other σ of points (n, 3), into ``out`` (3, 3)."""
     n = len(points)
     m = np.zeros(3)
@@ -88,7 +88,15 @@ def _plane(points, out):
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def _held_by_cells(xyz, ways, start, stop, sigma, out, thick):
+def _held_by_cells(
+    xyz: np.ndarray,
+    ways: np.ndarray,
+    start: np.ndarray,
+    stop: np.ndarray,
+    sigma: float,
+    out: np.ndarray,
+    thick: np.ndarray,
+):
     """Mark points of cells (runs of sorted points) that are patches; ``thick`` their σ, NaN for too few."""
     for c in prange(len(start)):
         a, b = start[c], stop[c]
@@ -106,7 +114,9 @@ def _held_by_cells(xyz, ways, start, stop, sigma, out, thick):
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def _held_by_neighbours(xyz, points, ways, near, sigma, out):
+def _held_by_neighbours(
+    xyz: np.ndarray, points: np.ndarray, ways: np.ndarray, near: np.ndarray, sigma: float, out: np.ndarray
+):
     """Mark points whose neighbours ``near`` (n, k) are a patch that they lie in."""
     for i in prange(len(points)):
         found = np.empty((3, 3))
@@ -116,7 +126,16 @@ def _held_by_neighbours(xyz, points, ways, near, sigma, out):
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def _continued(held, points, ways, near, far, reach, sigma, out):
+def _continued(
+    held: np.ndarray,
+    points: np.ndarray,
+    ways: np.ndarray,
+    near: np.ndarray,
+    far: np.ndarray,
+    reach: np.ndarray,
+    sigma: float,
+    out: np.ndarray,
+):
     """Mark points that the nearest 6 or 12 held ones lead on to; ``far`` (n, 12) m their distances."""
     for i in prange(len(points)):
         out[i] = False
@@ -134,7 +153,7 @@ def _continued(held, points, ways, near, far, reach, sigma, out):
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def _lines(points, ways, near, sigma, out):
+def _lines(points: np.ndarray, ways: np.ndarray, near: np.ndarray, sigma: float, out: np.ndarray):
     """Mark points that lie on a line across their beams, of their nearest ``near`` (n, k)."""
     for i in prange(len(points)):
         found = np.empty((3, 3))
@@ -146,7 +165,7 @@ def _lines(points, ways, near, sigma, out):
 
 
 @njit(cache=True, nogil=True)
-def _again(origins, mine, starts, near, out):
+def _again(origins: np.ndarray, mine: np.ndarray, starts: np.ndarray, near: np.ndarray, out: np.ndarray):
     for i in range(len(mine)):
         many = 0
         for j in range(starts[i], starts[i + 1]):
@@ -197,7 +216,7 @@ def unsure(xyz: np.ndarray, origins: np.ndarray, inner: np.ndarray, strength: fl
     return out
 
 
-def _in_cells(xyz, ways, cell: float, strength: float) -> tuple[np.ndarray, float]:
+def _in_cells(xyz: np.ndarray, ways: np.ndarray, cell: float, strength: float) -> tuple[np.ndarray, float]:
     """Mask (n,) of points in flat cells, and the σ (m) of these, less with more ``strength``."""
     code = specks.codes(specks.plain(xyz, cell, xyz.min(0)))
     order = np.argsort(code, kind="stable")
@@ -216,7 +235,16 @@ def _in_cells(xyz, ways, cell: float, strength: float) -> tuple[np.ndarray, floa
 
 
 @njit(cache=True, nogil=True)
-def _met(code, middle, low, o, d, r, to, room):
+def _met(
+    code: np.ndarray,
+    middle: np.ndarray,
+    low: np.ndarray,
+    o: np.ndarray,
+    d: np.ndarray,
+    r: float,
+    to: float,
+    room: float,
+):
     """Whether a beam from ``o`` along ``d`` passes a cell with points between ``r`` and ``to`` (m; before
     ``r`` where ``to`` is less).
     """
@@ -246,7 +274,16 @@ def _met(code, middle, low, o, d, r, to, room):
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def _between(code, middle, low, xyz, origins, apart, room, out):
+def _between(
+    code: np.ndarray,
+    middle: np.ndarray,
+    low: np.ndarray,
+    xyz: np.ndarray,
+    origins: np.ndarray,
+    apart: float,
+    room: float,
+    out: np.ndarray,
+):
     for i in prange(len(xyz)):
         d = xyz[i] - origins[i]
         r = np.sqrt(d @ d)

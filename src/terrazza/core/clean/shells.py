@@ -81,7 +81,15 @@ class Vault:
 
 
 @njit(cache=True, nogil=True)
-def _foot(xyz, axis, middle, spread, pieces, shares, offs):
+def _foot(
+    xyz: np.ndarray,
+    axis: np.ndarray,
+    middle: np.ndarray,
+    spread: np.ndarray,
+    pieces: np.ndarray,
+    shares: np.ndarray,
+    offs: np.ndarray,
+):
     """See ``Vault.foot``: the nearest knot of the axis, looked for only in runs of knots (their ``middle``
     and how far they ``spread`` about it) that may hold it, and the two pieces that meet there.
     """
@@ -163,7 +171,7 @@ def _along_a_curve(xyz: np.ndarray) -> np.ndarray:
 
 
 @njit(cache=True, nogil=True)
-def _to_box(p, low, high):
+def _to_box(p: np.ndarray, low: np.ndarray, high: np.ndarray):
     """Square of the distance to a box, infinite where it is empty."""
     square = 0.0
     for d in range(3):
@@ -173,7 +181,7 @@ def _to_box(p, low, high):
 
 
 @njit(cache=True, nogil=True)
-def _nearest(xyz, low, high, corners, reach):
+def _nearest(xyz: np.ndarray, low: np.ndarray, high: np.ndarray, corners: np.ndarray, reach: float):
     """Signed distance (n,) to the nearest triangle; NaN beyond the reach."""
     out = np.full(len(xyz), np.nan)
     boxes, stack = len(low) // 2, np.empty(128, np.int64)
@@ -202,7 +210,7 @@ def _nearest(xyz, low, high, corners, reach):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")  # a triangle without area has no distance
-def _to_triangle(p, corners):
+def _to_triangle(p: np.ndarray, corners: np.ndarray):
     """Square of the distance to a triangle (3, 3), and on which side of it (Ericson 2005, Real-Time Collision
     Detection, 5.1.5); in plain numbers, for arrays of three would take most of the time.
     """
@@ -256,7 +264,9 @@ def vault(points: np.ndarray, line: np.ndarray, rough: float) -> Vault:
     return Vault(make_interp_spline(along, line, k=k)(close), make_interp_spline(along, radius, k=k)(close))
 
 
-def _across(points, centre, way, rough) -> tuple[np.ndarray, float] | None:
+def _across(
+    points: np.ndarray, centre: np.ndarray, way: np.ndarray, rough: float
+) -> tuple[np.ndarray, float] | None:
     """Centre (3,) and radius of the circle across a direction at a place."""
     u, v = across(way)
     off = points - centre

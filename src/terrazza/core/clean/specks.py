@@ -70,7 +70,7 @@ class Held:
         return cls._summed(code, np.ones(len(code), np.int32), xyz, xyz)
 
     @classmethod
-    def _summed(cls, code, count, low, high) -> "Held":
+    def _summed(cls, code: np.ndarray, count: np.ndarray, low: np.ndarray, high: np.ndarray) -> "Held":
         if not len(code):
             return cls(code, count, low, high)
         order = np.argsort(code, kind="stable")
@@ -104,7 +104,7 @@ class Held:
 
 
 @njit(cache=True, nogil=True)
-def _root(above, i):
+def _root(above: np.ndarray, i: int):
     while above[i] != i:
         above[i] = above[above[i]]
         i = above[i]
@@ -112,7 +112,7 @@ def _root(above, i):
 
 
 @njit(cache=True, nogil=True)
-def _clustered(code, steps):
+def _clustered(code: np.ndarray, steps: np.ndarray):
     above = np.arange(len(code))
     for step in steps:
         j = 0

@@ -8,6 +8,7 @@ the left; a pinhole camera looks along -z with +x to the right and +y up.
 """
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -38,7 +39,7 @@ class Camera:
     bends: tuple[float, ...] = (0.0, 0.0, 0.0, 0.0, 0.0)
 
     @classmethod
-    def of(cls, record: dict) -> "Camera":
+    def of(cls, record: dict[str, Any]) -> "Camera":
         """From a photo's record; a spherical picture that tells no pixel size spans the full turn."""
         lens = record.get("lens") or {}
         width, height = record["width"], record["height"]

@@ -7,6 +7,7 @@ by what leaves smaller seams.
 """
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -74,9 +75,9 @@ def even(rgb: np.ndarray, photo: np.ndarray, count: int) -> Evened:
     return best
 
 
-def _pairs(rgb, photo) -> dict[tuple[int, int], tuple[np.ndarray, np.ndarray]]:
+def _pairs(rgb: np.ndarray, photo: np.ndarray) -> dict[tuple[int, int], tuple[np.ndarray, np.ndarray]]:
     """Stored values (n, 3) of common points, by pair of photos."""
-    found: dict[tuple[int, int], list] = {}
+    found: dict[tuple[int, int], list[Any]] = {}
     for a in range(photo.shape[1]):
         for b in range(a + 1, photo.shape[1]):
             both = (photo[:, a] >= 0) & (photo[:, b] >= 0)
@@ -89,7 +90,9 @@ def _pairs(rgb, photo) -> dict[tuple[int, int], tuple[np.ndarray, np.ndarray]]:
     return {k: v for k, v in joined.items() if len(v[0]) >= FEWEST}
 
 
-def _gains(pairs, channel: int, count: int, curve: bool) -> np.ndarray:
+def _gains(
+    pairs: dict[tuple[int, int], tuple[np.ndarray, np.ndarray]], channel: int, count: int, curve: bool
+) -> np.ndarray:
     """(count,) gains of one channel, one on average in logarithms."""
     first, second, step, weight = [], [], [], []
     for (i, j), (a, b) in pairs.items():
@@ -134,7 +137,9 @@ def _middle(difference: np.ndarray, least: float = 0.01) -> float:
     return float(difference[np.abs(difference - middle) < 2 * spread].mean())
 
 
-def _seams(pairs, gains, curve: bool) -> float:
+def _seams(
+    pairs: dict[tuple[int, int], tuple[np.ndarray, np.ndarray]], gains: np.ndarray, curve: bool
+) -> float:
     """Median over common points of the difference (grey levels, largest channel) between their two photos,
     each pair's by the middles of its dark, medium and bright points: what is left of grain and of places a
     little aside averages out, what only suits the medium ones does not.

@@ -5,7 +5,7 @@ from numba import njit
 
 
 @njit(cache=True, nogil=True)
-def shown(x, y, z, lens):
+def shown(x: float, y: float, z: float, lens: np.ndarray):
     """(column, row, inside) of one direction (camera frame); ``lens`` is ``Camera.numbers``."""
     if lens[0] == 2:
         if -z <= 1e-9:
@@ -33,7 +33,7 @@ def shown(x, y, z, lens):
 
 
 @njit(cache=True, nogil=True)
-def all_shown(xyz, lens):
+def all_shown(xyz: np.ndarray, lens: np.ndarray):
     """The same of directions (n, 3)."""
     column, row, inside = np.empty(len(xyz)), np.empty(len(xyz)), np.empty(len(xyz), np.bool_)
     for i in range(len(xyz)):

@@ -10,6 +10,8 @@ where the whole neighbourhood that its picture may mean belongs to its own surfa
 point itself, at the nearest place on its surface where it is.
 """
 
+from typing import Any
+
 import numpy as np
 from numba import njit, prange
 
@@ -35,7 +37,9 @@ def shape(step: float) -> tuple[int, int]:
 
 
 @njit(cache=True, nogil=True)
-def enter(xyz, tone, origin, step, near, tones):
+def enter(
+    xyz: np.ndarray, tone: np.ndarray, origin: np.ndarray, step: float, near: np.ndarray, tones: np.ndarray
+):
     """Put points (n, 3, scan's axes) with their brightness (n,) f32 into a range picture and one of
     brightness: the nearest of each pixel stays.
     """
@@ -54,7 +58,7 @@ def enter(xyz, tone, origin, step, near, tones):
 
 
 @njit(cache=True, nogil=True)
-def close(near):
+def close(near: np.ndarray):
     """The picture without the small holes of what is seen at a slant, or was not measured: pixels between
     opposite neighbours of one surface take their mean where they are empty or show what lies behind.
     """
@@ -88,7 +92,7 @@ def close(near):
 
 
 @njit(cache=True, nogil=True)
-def _joined(o, p, q, s):
+def _joined(o: float, p: float, q: float, s: float):
     """Whether p and q, beside each other with o before and s after them (m, 0 unknown), are one surface."""
     if p == 0 or q == 0:
         return False
@@ -102,7 +106,7 @@ def _joined(o, p, q, s):
 
 
 @njit(cache=True, nogil=True)
-def breaks(near):
+def breaks(near: np.ndarray):
     """(rows, columns) bool: where a surface breaks off beside a pixel, or nothing is known beside it."""
     rows, columns = near.shape
     out = np.zeros(near.shape, np.bool_)
@@ -123,7 +127,7 @@ def breaks(near):
 
 
 @njit(cache=True, nogil=True)
-def clearances(broken, step, reach):
+def clearances(broken: np.ndarray, step: float, reach: int):
     """(rows, columns) u8: how far a pixel is from where a surface breaks off, in quarters of a pixel, up to
     ``reach`` pixels.
     """
@@ -144,7 +148,7 @@ def clearances(broken, step, reach):
 
 
 @njit(cache=True, nogil=True)
-def _slope(near, row, column):
+def _slope(near: np.ndarray, row: int, column: int):
     """How much the range (m) changes from a pixel to the next of its surface, along the steeper way."""
     rows, columns = near.shape
     p, most = near[row, column], 0.0
@@ -162,7 +166,7 @@ def _slope(near, row, column):
 
 
 @njit(cache=True, nogil=True)
-def _side(near, row, column, r, slack, far):
+def _side(near: np.ndarray, row: int, column: int, r: float, slack: float, far: float):
     """Where a point at range ``r``, ``far`` pixels from a pixel, is to what was measured there: 0 on it, 1
     behind it, -1 before it or nothing known.
     """
@@ -174,7 +178,9 @@ def _side(near, row, column, r, slack, far):
 
 
 @njit(cache=True, nogil=True)
-def _visible(near, fr, fc, r, slack, own, step, aside):
+def _visible(
+    near: np.ndarray, fr: float, fc: float, r: float, slack: float, own: bool, step: float, aside: float
+):
     """Whether a point at row and column ``fr``, ``fc`` (pixels, 0 in the middle of the first) is certainly
     seen; ``own``: it was measured by the camera's own scan, whose place is ``aside`` (m) from the camera.
     """
@@ -200,7 +206,7 @@ def _visible(near, fr, fc, r, slack, own, step, aside):
 
 
 @njit(cache=True, nogil=True)
-def _certain(near, clear, fr, fc, r, slack, need):
+def _certain(near: np.ndarray, clear: np.ndarray, fr: float, fc: float, r: float, slack: float, need: float):
     """The row and column nearest to a point's own at which all that the picture may mean is its surface;
     (-1, -1) for none.
     """
@@ -224,7 +230,7 @@ def _certain(near, clear, fr, fc, r, slack, need):
 
 
 @njit(cache=True, nogil=True)
-def _mix(image, column, row, turns, blend, out):
+def _mix(image: np.ndarray, column: float, row: float, turns: bool, blend: bool, out: np.ndarray):
     """The colour at a column and row of a picture, at least 1 (black is kept apart from "no colour")."""
     h, w, _ = image.shape
     if not blend:
@@ -243,7 +249,7 @@ def _mix(image, column, row, turns, blend, out):
 
 
 @njit(cache=True, parallel=True, nogil=True)
-def sample(image, xyz, lens, turns):
+def sample(image: np.ndarray, xyz: np.ndarray, lens: np.ndarray, turns: bool):
     """Colours (n, 3, u8, at least 1) of directions (n, 3, camera frame); 0 outside the picture."""
     out = np.zeros((len(xyz), 3), np.uint8)
     for i in prange(len(xyz)):
@@ -256,7 +262,22 @@ def sample(image, xyz, lens, turns):
 
 @njit(cache=True, parallel=True, nogil=True)
 def colours(
-    xyz, pose, near, clear, step, rotation, lens, image, turns, table, doubted, slack, own, aside, need, loose
+    xyz: np.ndarray,
+    pose: np.ndarray,
+    near: Any,
+    clear: Any,
+    step: float,
+    rotation: np.ndarray,
+    lens: np.ndarray,
+    image: Any,
+    turns: bool,
+    table: np.ndarray,
+    doubted: np.ndarray,
+    slack: float,
+    own: bool,
+    aside: float,
+    need: int,
+    loose: bool,
 ):
     """Colours of points as a camera sees them: (n, 3) u8, 0 for none, and (n,) u8 ``HIDDEN``, ``SEEN``,
     ``UNSURE`` or, where the picture shows something that passed by, ``PASSED``.
@@ -315,7 +336,7 @@ def colours(
 
 
 @njit(cache=True, nogil=True)
-def cells(xyz, pose):
+def cells(xyz: np.ndarray, pose: np.ndarray):
     """(n,) number of the cell (of ``CELLS``) in which points lie; see ``colours``."""
     out = np.empty(len(xyz), np.int64)
     for i in range(len(xyz)):
@@ -331,7 +352,7 @@ def cells(xyz, pose):
 
 
 @njit(cache=True, nogil=True)
-def _turned(x, y, z, m, lens):
+def _turned(x: float, y: float, z: float, m: np.ndarray, lens: np.ndarray):
     return shown(
         m[0, 0] * x + m[0, 1] * y + m[0, 2] * z,
         m[1, 0] * x + m[1, 1] * y + m[1, 2] * z,

@@ -8,7 +8,9 @@ one turn is taken at which all tiles together agree best: a lone edge says nothi
 to fine.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from scipy import fft, ndimage, optimize
@@ -68,7 +70,7 @@ def ways(rows: int, columns: int, step: float) -> np.ndarray:
     )
 
 
-def solve(near: np.ndarray, tones: np.ndarray, step: float, show, finest: float) -> Turn:
+def solve(near: np.ndarray, tones: np.ndarray, step: float, show: Callable[..., Any], finest: float) -> Turn:
     """The turn of a photo.  ``near`` and ``tones`` are range and brightness around the camera's place
     (``seen.enter``), ``show(directions (n, 3), step)`` is the photo's brightness there (n,), nan where it
     shows nothing, smoothed to about ``step``; ``finest`` (rad) is its pixel.
@@ -135,7 +137,7 @@ class _Tiles:
         side = 2 * SLIDE + 1
         return cls(np.array(way).reshape(-1, 3), np.array(score).reshape(-1, side, side), step)
 
-    def __post_init__(self):
+    def __post_init__(self) -> None:
         flat = np.hypot(self.way[:, 0], self.way[:, 1])[:, None]
         right = np.stack([self.way[:, 1], -self.way[:, 0], 0 * flat[:, 0]], 1) / flat
         down = np.cross(self.way, right)
@@ -143,7 +145,7 @@ class _Tiles:
         design = np.stack([np.cross(self.way, down), np.cross(self.way, right) / flat], 1)
         self.design = design / self.step
 
-    def agreement(self, turns: np.ndarray, use=slice(None), order: int = 1) -> np.ndarray:
+    def agreement(self, turns: np.ndarray, use: Any = slice(None), order: int = 1) -> np.ndarray:
         """(m,) how well all tiles agree once small turns (m, 3) have taken the slides away."""
         slide = SLIDE - np.einsum("nki,mi->mnk", self.design[use], np.atleast_2d(turns))
         score = self.score[use]
@@ -163,7 +165,7 @@ class _Tiles:
         start = turns[found.argmax()]
         return self.climb(start), float((found.max() - middle) / spread)
 
-    def climb(self, start, use=slice(None)) -> np.ndarray:
+    def climb(self, start: np.ndarray, use: Any = slice(None)) -> np.ndarray:
         """The turn that agrees best near another."""
         first = start + np.vstack([np.zeros(3), 0.7 * self.step * np.eye(3)])
         found = optimize.minimize(
@@ -174,7 +176,7 @@ class _Tiles:
         )
         return found.x
 
-    def sigma(self, turn) -> float:
+    def sigma(self, turn: np.ndarray) -> float:
         """Largest standard deviation (rad) of a turn, from the turns that groups of tiles would have."""
         group = np.random.default_rng(1).permutation(len(self.way)) % GROUPS
         apart = np.array([self.climb(turn, group != k) - turn for k in range(GROUPS)])
@@ -183,7 +185,7 @@ class _Tiles:
         return float(np.sqrt(max(np.linalg.eigvalsh(spread)[-1], (self.step * FINE) ** 2)))
 
 
-def _coarser(near, tones, step, level):
+def _coarser(near: np.ndarray, tones: np.ndarray, step: float, level: float) -> tuple[np.ndarray, np.ndarray]:
     """Mean brightness and logarithm of range in cells of ``level``, nan where empty."""
     rows, columns = int(np.ceil(np.pi / level)), int(np.ceil(2 * np.pi / level))
     row, column = np.nonzero(near)
@@ -224,7 +226,7 @@ def _changes(picture: np.ndarray) -> np.ndarray:
     return z / (size + SOFT * np.quantile(size[size > 0], 0.9))
 
 
-def _correlation(tile, around) -> np.ndarray:
+def _correlation(tile: np.ndarray, around: np.ndarray) -> np.ndarray:
     """(2·SLIDE + 1)² agreement of a tile with its surroundings, slid by -SLIDE to SLIDE down and right."""
     size = around.shape
     product = fft.ifft2(fft.fft2(around) * np.conj(fft.fft2(tile, size)))

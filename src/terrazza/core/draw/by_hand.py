@@ -184,7 +184,9 @@ def arc(a: np.ndarray, b: np.ndarray, c: np.ndarray) -> np.ndarray:
     return middle + radius * (np.cos(turn)[:, None] * x + np.sin(turn)[:, None] * y)
 
 
-def dimension(a: np.ndarray, b: np.ndarray, beside: float, way: np.ndarray | None, tall: float):
+def dimension(
+    a: np.ndarray, b: np.ndarray, beside: float, way: np.ndarray | None, tall: float
+) -> tuple[list[np.ndarray], np.ndarray, float] | None:
     """A dimension of what lies between two places (3,), in plan: lines (each (n, 3)) for the measure, its two
     ends and their strokes, where its text of ``tall`` m belongs (3,), and the length (m).
 

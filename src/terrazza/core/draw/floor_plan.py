@@ -97,7 +97,14 @@ def _outline(name: str, room: Room) -> Drawn:
     return Drawn(name, "ROOMS", np.concatenate(parts), True, tuple(arcs), float(rms), int(weight.sum()))
 
 
-def _walls(name: str, i: int, room: Room, rooms: list[Room], other, height: float) -> list[Drawn]:
+def _walls(
+    name: str,
+    i: int,
+    room: Room,
+    rooms: list[Room],
+    other: dict[tuple[int, int], tuple[int, int]],
+    height: float,
+) -> list[Drawn]:
     """What of a room's faces stands in the slab, with the jambs of its openings."""
     pieces: list[list[tuple[float, float]]] = []
     jambs: list[Drawn] = []

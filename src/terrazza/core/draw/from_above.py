@@ -6,6 +6,8 @@ of a metre of height it holds points; a floor or a ceiling fills one or two, a w
 looked past without knowing where they are.
 """
 
+from typing import Any
+
 import numpy as np
 from numba import njit
 
@@ -100,13 +102,26 @@ class Sheet:
         return out
 
 
-def _between(values, low: float, high: float):
+def _between(values: np.ndarray, low: float, high: float) -> np.ndarray:
     return np.clip((values - low) / max(high - low, 1e-9), 0, 1)
 
 
 @njit(cache=True, nogil=True)
 def _gather(
-    counts, turn, start, pixel, intensity, allowed, weight, low, high, weights, tones, tops, heights, group
+    counts: Any,
+    turn: np.ndarray,
+    start: np.ndarray,
+    pixel: float,
+    intensity: np.ndarray,
+    allowed: np.ndarray,
+    weight: np.ndarray,
+    low: float,
+    high: float,
+    weights: np.ndarray,
+    tones: np.ndarray,
+    tops: np.ndarray,
+    heights: np.ndarray,
+    group: int,
 ):
     rows, columns = weights.shape
     for k in range(len(counts)):

@@ -1,5 +1,6 @@
 """Wall lines in a plan slab: straight pieces fitted to the points, joined into polylines."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -49,11 +50,11 @@ def fit_lines(
     return _joined(lines, join)
 
 
-def _support(tree, thin):
+def _support(tree: cKDTree, thin: np.ndarray) -> np.ndarray:
     return tree.query_ball_point(thin, 0.12, workers=-1, return_length=True)
 
 
-def _directions(thin, tree):
+def _directions(thin: np.ndarray, tree: cKDTree) -> tuple[np.ndarray, np.ndarray]:
     d, i = tree.query(thin, k=min(14, len(thin)), workers=-1)
     q = thin[i] - thin[i].mean(1, keepdims=True)
     cov = np.einsum("nki,nkj->nij", q, q)
@@ -61,7 +62,15 @@ def _directions(thin, tree):
     return vectors[:, :, 1], (values[:, 0] < 0.12 * values[:, 1]) & (d[:, -1] < 0.5)
 
 
-def _grow(thin, tree, direction, free, seed, width, gap):
+def _grow(
+    thin: np.ndarray,
+    tree: cKDTree,
+    direction: np.ndarray,
+    free: np.ndarray,
+    seed: int,
+    width: float,
+    gap: float,
+) -> np.ndarray | None:
     """Indices of free points that lie on the straight line through ``seed``, widened and refitted as it
     grows.
     """
@@ -95,7 +104,7 @@ def _grow(thin, tree, direction, free, seed, width, gap):
     return members
 
 
-def _pieces(thin, members, gap, least):
+def _pieces(thin: np.ndarray, members: np.ndarray, gap: float, least: float) -> "Iterator[Line]":
     p = thin[members]
     m = p.mean(0)
     _, vectors = np.linalg.eigh(np.cov((p - m).T))
@@ -116,7 +125,9 @@ def _pieces(thin, members, gap, least):
         )
 
 
-def _extended(line: Line, thin, tree, width, reach=0.6, step=0.12) -> Line:
+def _extended(
+    line: Line, thin: np.ndarray, tree: cKDTree, width: float, reach: float = 0.6, step: float = 0.12
+) -> Line:
     """The piece carried on at both ends over points near corners, whose own neighbourhood is not straight."""
     a, b = line.vertices
     along = (b - a) / np.linalg.norm(b - a)
@@ -158,7 +169,7 @@ def _joined(lines: list[Line], join: float) -> list[Line]:
     return sorted(out, key=lambda line: -np.linalg.norm(np.diff(line.vertices, axis=0), axis=1).sum())
 
 
-def _intersection(a, b):
+def _intersection(a: np.ndarray, b: np.ndarray) -> np.ndarray | None:
     da, db = a[1] - a[0], b[1] - b[0]
     cross = da[0] * db[1] - da[1] * db[0]
     if abs(cross) < 0.2 * np.linalg.norm(da) * np.linalg.norm(db):
@@ -167,7 +178,9 @@ def _intersection(a, b):
     return a[0] + t * da
 
 
-def _chain(lines, links, start, seen):
+def _chain(
+    lines: "list[Line]", links: dict[tuple[int, int], tuple[int, int]], start: int, seen: set[int]
+) -> "Line":
     piece, end = start, 0
     visited = {start}
     while (piece, end) in links and links[(piece, end)][0] not in visited:

@@ -50,7 +50,14 @@ class Opening:
 class Wall:
     """A straight face with what lies on it, before and behind it, in coordinates along it and up (m)."""
 
-    def __init__(self, face: Face, near: np.ndarray, views, floor: float, ceiling: float):
+    def __init__(
+        self,
+        face: Face,
+        near: np.ndarray,
+        views: list[tuple[np.ndarray, np.ndarray]],
+        floor: float,
+        ceiling: float,
+    ):
         """``near`` (n, 3): points about the face; ``views``: (station (3,), points (m, 3)) of scans in its
         room.
         """
@@ -145,7 +152,9 @@ class Wall:
             return edge, 0.0
         return float(np.median(beside[:, 0])), float(np.quantile(beside[:, 2], 0.95))
 
-    def _edge(self, on, through, at: float, across: tuple[float, float], way: int) -> float:
+    def _edge(
+        self, on: np.ndarray, through: np.ndarray, at: float, across: tuple[float, float], way: int
+    ) -> float:
         """The edge near ``at`` along the first coordinate, in rows of the second within ``across``: between
         the last point on the wall and the first beam through; ``way`` 1 where the opening lies beyond it.
         """
@@ -157,7 +166,9 @@ class Wall:
         return wall + way * float(np.clip((beam - wall) * way, 0.0, step)) / 2
 
     @staticmethod
-    def _last(points, at: float, across: tuple[float, float], way: int) -> tuple[float | None, float]:
+    def _last(
+        points: np.ndarray, at: float, across: tuple[float, float], way: int
+    ) -> tuple[float | None, float]:
         """How far the rows of points reach towards ``way`` near ``at`` (None: too few), and their spacing
         (m).
         """

@@ -62,7 +62,9 @@ def lower(group: np.ndarray, value: np.ndarray, share: float) -> tuple[np.ndarra
     return group[order][starts], value[order][starts + (counts * share).astype(int)], counts
 
 
-def contrasts(xy: np.ndarray, tone: np.ndarray, away=None, dark: bool = False) -> np.ndarray:
+def contrasts(
+    xy: np.ndarray, tone: np.ndarray, away: np.ndarray | None = None, dark: bool = False
+) -> np.ndarray:
     """(n,) how much brighter (natural logarithm) points (n, 2) of one scan are than the ground within
     ``AROUND``; with ``dark`` how much darker.  ``away`` (n,) are ranges (m) from the scanner, where it had
     one place: near it brightness changes within less than that.

@@ -6,6 +6,7 @@ is open is looked for from the floor up.
 """
 
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from scipy import ndimage
@@ -120,12 +121,12 @@ def floor_below(points: np.ndarray, height: float) -> float:
     return float(np.median(z[(z >= edges[k]) & (z <= edges[k + 1])]))
 
 
-def holds(room: Room, place) -> bool:
+def holds(room: Room, place: list[float]) -> bool:
     """Whether a place (x, y) m lies in a room."""
     return bool(Polygon(room.corners).contains(Point(*place)))
 
 
-def _box(plan: storey.Storey, k: int):
+def _box(plan: storey.Storey, k: int) -> tuple[tuple[Any, Any], np.ndarray, np.ndarray]:
     """The part of the raster about a room, its mask there, and how far (m) each cell lies from the room,
     negative within it.
     """
@@ -140,7 +141,9 @@ def _box(plan: storey.Storey, k: int):
     return part, mask, away * storey.CELL
 
 
-def _room(plan: storey.Storey, k: int, points, away, cells) -> Room | None:
+def _room(
+    plan: storey.Storey, k: int, points: np.ndarray, away: np.ndarray, cells: tuple[np.ndarray, np.ndarray]
+) -> Room | None:
     """Faces about room ``k`` by the points near it, each ``away`` (m) from its cells."""
     part, mask, _ = _box(plan, k)
     ceiling = float(np.median(plan.ceiling[part][mask]))
@@ -167,7 +170,7 @@ def _thinned(points: np.ndarray, most: int) -> np.ndarray:
     return points[:: -(-len(points) // most)] if len(points) else points
 
 
-def _open(room: Room, near: np.ndarray, views, floor: float) -> None:
+def _open(room: Room, near: np.ndarray, views: list[tuple[np.ndarray, np.ndarray]], floor: float) -> None:
     """Find what of each face was seen, and its openings."""
     for k, face in enumerate(room.outline):
         if face.centre is not None or not face.points:

@@ -82,7 +82,7 @@ def _filled(label: np.ndarray, count: int) -> np.ndarray:
     return out
 
 
-def _ceilings(points: np.ndarray, corner: np.ndarray, shape, floor: float) -> np.ndarray:
+def _ceilings(points: np.ndarray, corner: np.ndarray, shape: tuple[int, int], floor: float) -> np.ndarray:
     """Height of the ceiling over each cell: the fullest 5 cm of height over each half metre, evened out."""
     high = points[(points[:, 2] > floor + LOWEST) & (points[:, 2] < floor + HIGHEST)]
     size = tuple(-(-n // int(COARSE / CELL)) for n in shape)

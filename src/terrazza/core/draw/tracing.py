@@ -8,6 +8,7 @@ too wide.
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
@@ -96,7 +97,9 @@ def _prior(k: int, shape: float, shift: float) -> np.ndarray:
     return np.kron(np.linalg.inv(covariance), np.eye(2))
 
 
-def _nearest(points: np.ndarray, corners: np.ndarray):
+def _nearest(
+    points: np.ndarray, corners: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
     """Of each point: the piece of the shape it is nearest to, how far along (0 to 1), its signed distance
     (m) and the unit normal there.
     """
@@ -206,7 +209,9 @@ def _lost(places: list[Place]) -> bool:
     return guesses * ADVANCE > GAP
 
 
-def both_ways(section: Section, start: Place, longest: float, stop=lambda p: False) -> list[Place]:
+def both_ways(
+    section: Section, start: Place, longest: float, stop: Callable[..., Any] = lambda p: False
+) -> list[Place]:
     """Places along a thing in the direction of the start's heading, from where it begins to where it ends."""
     ahead = follow(section, start, longest, stop)
     turned = replace(start, heading=start.heading + np.pi, corners=start.corners * [-1, 1])

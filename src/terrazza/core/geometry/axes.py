@@ -57,7 +57,7 @@ class Axes:
         values = np.asarray(values)
         return values[..., list(self.order)] * np.array(self.sign, values.dtype)
 
-    def reordered(self, values) -> np.ndarray:
+    def reordered(self, values: list[int] | np.ndarray) -> np.ndarray:
         """(3,) sizes in the new order, without signs."""
         return np.asarray(values)[list(self.order)]
 

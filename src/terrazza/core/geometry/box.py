@@ -3,10 +3,14 @@ of them.
 """
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from terrazza.core.geometry import rigid
+
+if TYPE_CHECKING:
+    from terrazza.store.cloud import Cloud
 
 
 @dataclass(frozen=True)
@@ -25,7 +29,7 @@ class Box:
         q = rigid.apply(self.frame, points)
         return ((q >= self.low) & (q <= self.high)).all(1) != self.outside
 
-    def nodes(self, cloud, pose: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    def nodes(self, cloud: "Cloud", pose: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Which nodes of a cloud, whose points ``pose`` brings here, may hold points that the box shows, and
         which hold only such (masks). Masks (k,), ``pose`` (4, 4).
         """
@@ -33,7 +37,7 @@ class Box:
         return (~within, ~meets) if self.outside else (meets, within)
 
 
-def turned(centre, size, heading: float, outside: bool = False) -> Box:
+def turned(centre: list[float], size: list[float], heading: float, outside: bool = False) -> Box:
     """About a centre (3,), of a size (3, m), turned by ``heading`` (rad, counter-clockwise) about the
     vertical.
     """

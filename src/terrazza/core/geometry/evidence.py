@@ -44,7 +44,7 @@ def read(xyz: np.ndarray, stationed: bool, column: np.ndarray | None = None) -> 
     return Evidence(up, f"{reason}{more}", unit, why)
 
 
-def _upright(xyz, column):
+def _upright(xyz: np.ndarray, column: np.ndarray | None) -> tuple[int | None, str]:
     if column is not None and len(np.unique(column)) > 20:
         spread = [_column_spread(xyz, column, a) for a in range(3)]
         best = int(np.argmin(spread))
@@ -57,7 +57,7 @@ def _upright(xyz, column):
     return (2, "nothing speaks against z upright") if shares[2] > 0.8 * shares[best] else (None, "")
 
 
-def _column_spread(xyz, column, axis) -> float:
+def _column_spread(xyz: np.ndarray, column: np.ndarray, axis: int) -> float:
     """Median over columns of how far azimuths about ``axis`` scatter (1 less the mean resultant,
     sign-free).
     """
@@ -69,7 +69,7 @@ def _column_spread(xyz, column, axis) -> float:
     return float(np.median(1 - length[n >= 4])) if (n >= 4).any() else 1.0
 
 
-def _thinned(xyz):
+def _thinned(xyz: np.ndarray) -> np.ndarray:
     """One point a cell of a hundredth of the size, so that near things do not count for more."""
     low, high = np.percentile(xyz, [1, 99], axis=0)
     cell = max(float((high - low).max()) / 100, 1e-12)
@@ -80,7 +80,7 @@ def _thinned(xyz):
     return inside[first]
 
 
-def _layers(thin, axis) -> float:
+def _layers(thin: np.ndarray, axis: int) -> float:
     """Share of the points in the two fullest layers along an axis, each a hundredth of the largest size
     thick.
     """
@@ -91,7 +91,7 @@ def _layers(thin, axis) -> float:
     return float(np.sort(counts)[-2:].sum()) / len(thin)
 
 
-def _sign(xyz, axis, stationed):
+def _sign(xyz: np.ndarray, axis: int, stationed: bool) -> tuple[int, str]:
     if not stationed:
         return 1, ""
     toward = xyz[:, axis] / np.maximum(np.linalg.norm(xyz, axis=1), 1e-12)
@@ -105,7 +105,7 @@ def _sign(xyz, axis, stationed):
     return (-1 if depth > 0 else 1), ", and the nearer level things lie below"
 
 
-def _unit(height, xyz, axis, stationed):
+def _unit(height: np.ndarray, xyz: np.ndarray, axis: int, stationed: bool) -> tuple[str, str]:
     if stationed:
         flat = np.sqrt(np.maximum((xyz**2).sum(1) - xyz[:, axis] ** 2, 0))
         under = height[(height < 0) & (flat < -2.0 * height)]
@@ -134,7 +134,7 @@ def _unit(height, xyz, axis, stationed):
     return "", ""
 
 
-def _fullest(values) -> float:
+def _fullest(values: np.ndarray) -> float:
     """Middle of the fullest layer of heights, a fortieth of their median thick."""
     step = max(abs(float(np.median(values))) / 40, 1e-12)
     index = np.floor(values / step).astype(int)

@@ -6,7 +6,9 @@ with falling azimuth. ``azimuth`` (of columns, rad, falling, unwrapped) and ``el
 falling) tell where in it a direction lies.
 """
 
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -52,7 +54,12 @@ def directions(xyz: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return np.arctan2(xyz[:, 1], xyz[:, 0]), np.arctan2(xyz[:, 2], np.hypot(xyz[:, 0], xyz[:, 1]))
 
 
-def from_grid(pieces, rows: int, columns: int, sample: tuple[np.ndarray, np.ndarray, np.ndarray]) -> Panorama:
+def from_grid(
+    pieces: Iterable[tuple[int, np.ndarray, np.ndarray]],
+    rows: int,
+    columns: int,
+    sample: tuple[np.ndarray, np.ndarray, np.ndarray],
+) -> Panorama:
     """From a structured scan: ``pieces`` yields (first index, row, column) of stretches of points; ``sample``
     is (xyz, row, column) of some points all over it.
     """
@@ -72,7 +79,7 @@ def from_grid(pieces, rows: int, columns: int, sample: tuple[np.ndarray, np.ndar
 
 
 @njit(cache=True)
-def _enter(index, row, column, first):
+def _enter(index: np.ndarray, row: np.ndarray, column: np.ndarray, first: int):
     rows, columns = index.shape
     for k in range(len(row)):
         if 0 <= row[k] < rows and 0 <= column[k] < columns:
@@ -121,7 +128,7 @@ def _along(place: np.ndarray, angle: np.ndarray, count: int) -> np.ndarray:
     return full + np.sign(slope) * 1e-9 * ends
 
 
-def rendered(pieces, width: int) -> Panorama:
+def rendered(pieces: Callable[..., Any], width: int) -> Panorama:
     """From points alone: ``pieces()`` yields (first index, xyz (n, 3) seen from the origin), twice; the
     nearest point in a pixel of equal angles is the one seen.
 
@@ -144,7 +151,7 @@ def rendered(pieces, width: int) -> Panorama:
 
 
 @njit(cache=True)
-def _render(index, near, before, xyz, first):
+def _render(index: np.ndarray, near: np.ndarray, before: np.ndarray, xyz: np.ndarray, first: int):
     height, width = index.shape
     across, down = width // before.shape[1], height // before.shape[0]
     step = 2 * np.pi / width

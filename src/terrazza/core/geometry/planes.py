@@ -33,7 +33,7 @@ def fit(points: np.ndarray) -> Plane:
 
 
 @njit(cache=True, nogil=True)
-def _spreads(xyz, neighbours, out):
+def _spreads(xyz: np.ndarray, neighbours: np.ndarray, out: np.ndarray):
     """Covariances (upper triangle, n × 6) of each point's neighbours; those past the last point do
     not count.
     """

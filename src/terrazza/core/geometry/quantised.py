@@ -1,11 +1,13 @@
 """Whole-number coordinates moved from one frame, scale and offset to another in one pass."""
 
+from typing import Any
+
 import numpy as np
 from numba import njit
 
 
 @njit(cache=True, nogil=True)
-def _moved(position, turn, shift, out):
+def _moved(position: Any, turn: np.ndarray, shift: np.ndarray, out: np.ndarray):
     for i in range(len(position)):
         x, y, z = position[i, 0], position[i, 1], position[i, 2]
         for axis in range(3):

@@ -100,7 +100,7 @@ def fit(
     weights: np.ndarray | None = None,
     scale: bool = False,
     level: bool = False,
-):
+) -> tuple[np.ndarray, float]:
     """Least-squares rigid motion from ``source`` to ``target`` points, both (n, 3).
 
     Umeyama 1991 (IEEE PAMI 13:376).  With ``scale`` a seventh parameter is

@@ -7,7 +7,7 @@ HALF, WHOLE = 1 << 20, (1 << 21) - 1  # cells to either side of zero, and the bi
 
 
 @njit(cache=True, nogil=True)
-def _keys(xyz, size, out):
+def _keys(xyz: np.ndarray, size: float, out: np.ndarray):
     for i in range(len(xyz)):
         x, y, z = (
             np.int64(np.floor(xyz[i, 0] / size)),
@@ -29,7 +29,7 @@ def keys(xyz: np.ndarray, size: float) -> np.ndarray:
 
 
 @njit(cache=True, nogil=True)
-def _keys_of(position, turn, shift, out):
+def _keys_of(position: np.ndarray, turn: np.ndarray, shift: np.ndarray, out: np.ndarray):
     for i in range(len(position)):
         x, y, z = position[i, 0], position[i, 1], position[i, 2]
         name = np.int64(0)
@@ -61,7 +61,7 @@ def keys_of(
 
 
 @njit(cache=True, nogil=True)
-def _plan_keys(xyz, size, out):
+def _plan_keys(xyz: np.ndarray, size: float, out: np.ndarray):
     for i in range(len(xyz)):
         x, y = np.int64(np.floor(xyz[i, 0] / size)), np.int64(np.floor(xyz[i, 1] / size))
         out[i] = ((x + 1073741824) << 31) | (y + 1073741824)
@@ -99,7 +99,7 @@ def one_per_cell(xyz: np.ndarray, size: float) -> np.ndarray:
 
 
 @njit(cache=True, nogil=True)
-def _spaced(xyz, table, spacing, fixed, keep):
+def _spaced(xyz: np.ndarray, table: np.ndarray, spacing: float, fixed: int, keep: np.ndarray):
     """Greedy thinning: a point stays when no kept one is nearer than ``spacing`` (cells of that edge)."""
     mask = len(table) - 1
     nxt = np.full(len(xyz), -1, np.int64)

@@ -82,7 +82,9 @@ def _height_words(off: float, height: float, heights: np.ndarray) -> str:
     return ""
 
 
-def exchanged_heights(out: Review, given: Given, control, places, lost, tolerance) -> set[int]:
+def exchanged_heights(
+    out: Review, given: Given, control: np.ndarray, places: np.ndarray, lost: list[int], tolerance: float
+) -> set[int]:
     """Points without a target, two of which would have one each with the other's height."""
     done: set[int] = set()
     for i, j in combinations(lost, 2):
@@ -97,7 +99,9 @@ def exchanged_heights(out: Review, given: Given, control, places, lost, toleranc
     return done
 
 
-def explained_by(i, given: Given, control, places, tolerance, taken: set[int]) -> str:
+def explained_by(
+    i: int, given: Given, control: np.ndarray, places: np.ndarray, tolerance: float, taken: set[int]
+) -> str:
     names, heights = given.names, given.heights
     own, h = given.columns[i], np.array([0, 0, heights[i]])
     trials = [("its easting and northing are exchanged", own[[1, 0, 2]] + h)]

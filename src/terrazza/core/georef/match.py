@@ -4,6 +4,7 @@ well is found too.
 
 from dataclasses import dataclass
 from itertools import combinations, permutations
+from typing import Any
 
 import numpy as np
 
@@ -28,7 +29,7 @@ class Matching:
     pose: np.ndarray | None = None
 
     @property
-    def rank(self) -> tuple:
+    def rank(self) -> tuple[Any, ...]:
         return -len(self.pairs), self.rms
 
 
@@ -65,7 +66,7 @@ def _same(one: Matching, other: Matching, control: np.ndarray) -> bool:
     return one.pairs == other.pairs or (np.linalg.norm(apart) < ELSEWHERE[0] and turn < ELSEWHERE[1])
 
 
-def _level_poses(control, targets, tolerance) -> list[np.ndarray]:
+def _level_poses(control: np.ndarray, targets: np.ndarray, tolerance: float) -> list[np.ndarray]:
     """Placements of two control points on two targets, those under which most control points have a target
     near by first.
     """
@@ -99,7 +100,7 @@ def _level_poses(control, targets, tolerance) -> list[np.ndarray]:
     return [p for _, p in sorted(ranked, key=lambda r: -r[0])[: 4 * CLOSELY]]
 
 
-def _tilted_poses(control, targets, tolerance) -> list[np.ndarray]:
+def _tilted_poses(control: np.ndarray, targets: np.ndarray, tolerance: float) -> list[np.ndarray]:
     """Placements of three control points on three targets, in all directions, those with most targets near by
     first.
     """
@@ -125,7 +126,9 @@ def _tilted_poses(control, targets, tolerance) -> list[np.ndarray]:
     return [p for _, p in sorted(ranked, key=lambda r: -r[0])[:CLOSELY]]
 
 
-def _settled(control, targets, pose, tolerance, level) -> Matching:
+def _settled(
+    control: np.ndarray, targets: np.ndarray, pose: np.ndarray, tolerance: float, level: bool
+) -> Matching:
     """Pairs under a placement and the placement that fits them, in turn, until they stay."""
     best = _explained(control, targets, pose, tolerance)
     for _ in range(3):
@@ -139,7 +142,7 @@ def _settled(control, targets, pose, tolerance, level) -> Matching:
     return best
 
 
-def _explained(control, targets, pose, tolerance):
+def _explained(control: np.ndarray, targets: np.ndarray, pose: np.ndarray, tolerance: float) -> "Matching":
     gap = np.linalg.norm(rigid.apply(pose, targets)[None] - control[:, None], axis=2)
     pairs, squares = [], []
     while gap.size and gap.min() < tolerance:
@@ -156,7 +159,7 @@ def match_any_order(
     columns: np.ndarray,
     heights: np.ndarray,
     targets: np.ndarray,
-    orders=None,
+    orders: list[tuple[int, int, int]] | None = None,
     tolerance: float = 0.03,
     level: bool = True,
 ) -> Matching:

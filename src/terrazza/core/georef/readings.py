@@ -110,7 +110,7 @@ def another_reading(
     return best
 
 
-def order_words(order) -> str:
+def order_words(order: tuple[int, int, int]) -> str:
     names = {order[0]: "easting", order[1]: "northing", order[2]: "height"}
     return ", ".join(names[k] for k in range(3))
 

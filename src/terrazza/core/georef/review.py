@@ -1,5 +1,6 @@
 """A fit to control looked through: readings and rivals, blunders explained, accuracy stated."""
 
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -81,7 +82,7 @@ def _asked_for(solution: int, best: Matching, others: list[Matching]) -> Matchin
     return replace(others[solution - 2], order=best.order)
 
 
-def _by_name(names: list[str], called) -> dict[int, int]:
+def _by_name(names: list[str], called: Sequence[str]) -> dict[int, int]:
     """Target of each control point whose name exactly one target has."""
     return {
         i: list(called).index(name) for i, name in enumerate(names) if name and list(called).count(name) == 1
@@ -176,7 +177,9 @@ def _ask(out: Review, others: list[Matching], best: Matching, control: np.ndarra
         )
 
 
-def _outlying(out: Review, given: Given, use, t, c, s) -> tuple[list[int], np.ndarray]:
+def _outlying(
+    out: Review, given: Given, use: list[int], t: np.ndarray, c: np.ndarray, s: np.ndarray
+) -> tuple[list[int], np.ndarray]:
     """Points that the others contradict, one after another; those that remain, and what would have been found
     in each used point.
     """
@@ -205,7 +208,7 @@ def _outlying(out: Review, given: Given, use, t, c, s) -> tuple[list[int], np.nd
     return [use[k] for k in kept], least if least is not None else np.full(len(use), np.inf)
 
 
-def _without(t, c, kept, rest) -> str:
+def _without(t: np.ndarray, c: np.ndarray, kept: list[int], rest: list[int]) -> str:
     with_, without = (
         float(np.sqrt(((rigid.apply(rigid.fit(t[k], c[k])[0], t[k]) - c[k]) ** 2).sum(1).mean())) * 1000
         for k in (kept, rest)
@@ -216,7 +219,15 @@ def _without(t, c, kept, rest) -> str:
     )
 
 
-def _unmatched(out: Review, given: Given, control, targets, pose, matched, tolerance) -> None:
+def _unmatched(
+    out: Review,
+    given: Given,
+    control: np.ndarray,
+    targets: np.ndarray,
+    pose: np.ndarray,
+    matched: dict[int, int],
+    tolerance: float,
+) -> None:
     """Points without a target: what would bring them onto one that is left over."""
     free = np.array(sorted(set(range(len(targets))) - set(matched.values())), int)
     lost = [i for i in range(len(given.names)) if i not in matched]
@@ -231,7 +242,15 @@ def _unmatched(out: Review, given: Given, control, targets, pose, matched, toler
             out.suspects.append(given.names[i])
 
 
-def _checks(out: Review, given: Given, control, targets, sigma, pose, matched) -> None:
+def _checks(
+    out: Review,
+    given: Given,
+    control: np.ndarray,
+    targets: np.ndarray,
+    sigma: np.ndarray,
+    pose: np.ndarray,
+    matched: dict[int, int],
+) -> None:
     for i, k in matched.items():
         away = rigid.apply(pose, targets[k : k + 1])[0] - control[i]
         if given.check[i] and np.linalg.norm(away) > max(0.01, 5 * sigma[k]):

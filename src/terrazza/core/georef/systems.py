@@ -4,6 +4,7 @@ import math
 import os
 import warnings
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from pyproj import CRS, Transformer, datadir, network
@@ -21,7 +22,7 @@ PLANE = (PJType.PROJECTED_CRS, PJType.COMPOUND_CRS)
 SHOWN = 6  # names offered where one is not clear
 
 
-def found(code: str, kinds=PLANE) -> CRS:
+def found(code: str, kinds: tuple[Any, ...] = PLANE) -> CRS:
     """The system of an authority's code (“EPSG:25832”), of a WKT text or of a name; InputError where there is
     none, or several.
     """
@@ -75,7 +76,7 @@ def geographic(crs: CRS, easting: float, northing: float) -> tuple[float, float]
     return float(lon), float(lat)
 
 
-def between(code: str, wkt: str, x: np.ndarray, y: np.ndarray, z: np.ndarray) -> tuple:
+def between(code: str, wkt: str, x: np.ndarray, y: np.ndarray, z: np.ndarray) -> tuple[Any, ...]:
     """Places of the system ``code`` in that of a WKT text; InputError where a grid it takes is missing.
     Heights stay where either system says nothing of them.
     """
@@ -145,7 +146,7 @@ def way(wkt: str, other: CRS, place: np.ndarray, grids: str = "") -> Way:
     return Way(chosen.definition, chosen.description, float(chosen.accuracy))
 
 
-def factors(crs: CRS, easting: float, northing: float) -> dict:
+def factors(crs: CRS, easting: float, northing: float) -> dict[str, Any]:
     """``scale``, ``convergence_deg``, ``lon`` and ``lat`` at a place, and whether it lies ``within`` the area
     that the system is meant for.  The scale is the mean of those along meridian and parallel.
     """

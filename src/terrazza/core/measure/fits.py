@@ -81,12 +81,12 @@ def fit(kind: str, points: np.ndarray, tolerance: float = 1e-4) -> Fit:
 # axis, a point of it, and its radius.
 
 
-def _plane(points):
+def _plane(points: np.ndarray) -> np.ndarray:
     found = planes.fit(points)
     return np.append(found.normal, found.distance)
 
 
-def _solved(kind, values, points):
+def _solved(kind: str, values: np.ndarray, points: np.ndarray) -> np.ndarray:
     """The values that least squares reaches from ``values``."""
     if kind == "plane":
         return _plane(points)
@@ -102,7 +102,7 @@ def _solved(kind, values, points):
     return _moved(kind, values, found.x)
 
 
-def _moved(kind, values, step):
+def _moved(kind: str, values: np.ndarray, step: np.ndarray) -> np.ndarray:
     """Values after a small step: of a cylinder two tilts of the axis, two shifts across it, and
     its radius.
     """
@@ -115,7 +115,7 @@ def _moved(kind, values, step):
     ]
 
 
-def _across(axis):
+def _across(axis: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """A unit axis and two unit directions across it."""
     axis = np.asarray(axis, float) / np.linalg.norm(axis)
     e1 = np.cross(axis, np.eye(3)[np.argmin(np.abs(axis))])
@@ -123,7 +123,7 @@ def _across(axis):
     return axis, e1, np.cross(axis, e1)
 
 
-def _away(kind, v, points):
+def _away(kind: str, v: np.ndarray, points: np.ndarray) -> np.ndarray:
     if kind == "plane":
         return points @ v[:3] - v[3]
     if kind == "sphere":
@@ -131,7 +131,7 @@ def _away(kind, v, points):
     return np.linalg.norm(np.cross(points - v[3:6], v[:3]), axis=1) - v[6]
 
 
-def _told(kind, v):
+def _told(kind: str, v: np.ndarray) -> tuple[np.ndarray, np.ndarray | None, float]:
     if kind == "plane":
         return v[:3] * v[3], v[:3], 0.0
     if kind == "sphere":
@@ -139,7 +139,7 @@ def _told(kind, v):
     return v[3:6] - v[:3] * (v[:3] @ v[3:6]), v[:3], float(abs(v[6]))
 
 
-def _sigma(kind, values, points, rms) -> float:
+def _sigma(kind: str, values: np.ndarray, points: np.ndarray, rms: float) -> float:
     """Standard deviation of the radius, from the residuals and how well the patch holds it."""
     if kind == "plane":
         return 0.0
@@ -161,7 +161,7 @@ def _sigma(kind, values, points, rms) -> float:
     )
 
 
-def _sphere_start(points):
+def _sphere_start(points: np.ndarray) -> np.ndarray | None:
     rng, best = np.random.default_rng(0), None
     some = points if len(points) <= 2000 else points[rng.choice(len(points), 2000, replace=False)]
     for _ in range(200):
@@ -179,7 +179,7 @@ def _sphere_start(points):
     return best[1]
 
 
-def _algebraic(points):
+def _algebraic(points: np.ndarray) -> np.ndarray | None:
     """Centre and radius from |p|² = 2 c·p + (r² - |c|²), linear in its unknowns; works for circles in two
     dimensions too.
     """
@@ -210,7 +210,7 @@ def circle(points: np.ndarray, rounds: int = 8) -> tuple[np.ndarray, float, floa
     return values[:2] + middle, float(values[2]), rms, float(sigma)
 
 
-def _cylinder_start(points):
+def _cylinder_start(points: np.ndarray) -> np.ndarray:
     rng = np.random.default_rng(0)
     some = points if len(points) <= 600 else points[rng.choice(len(points), 600, replace=False)]
     k = np.arange(AXES) + 0.5
@@ -235,5 +235,5 @@ def _cylinder_start(points):
     return min(solved, key=lambda v: np.median(np.abs(_away("cylinder", v, some))))
 
 
-def _unit(azimuth, polar):
+def _unit(azimuth: float, polar: float) -> np.ndarray:
     return np.array([np.sin(polar) * np.cos(azimuth), np.sin(polar) * np.sin(azimuth), np.cos(polar)])

@@ -4,12 +4,14 @@ degrees.
 Level parts are those in the horizontal plane; slopes are against it.
 """
 
+from typing import Any
+
 import numpy as np
 
 from terrazza.core.geometry import planes
 
 
-def distance(a: np.ndarray, b: np.ndarray) -> dict:
+def distance(a: np.ndarray, b: np.ndarray) -> dict[str, Any]:
     """3D, level and height parts (b less a) and slope (°, up positive) between two points (3,)."""
     d = np.asarray(b, float) - np.asarray(a, float)
     level = float(np.hypot(d[0], d[1]))
@@ -21,7 +23,7 @@ def distance(a: np.ndarray, b: np.ndarray) -> dict:
     }
 
 
-def length(points: np.ndarray) -> dict:
+def length(points: np.ndarray) -> dict[str, Any]:
     """Length of a polyline (n, 3), in space and level."""
     steps = np.diff(points, axis=0)
     return {
@@ -31,7 +33,7 @@ def length(points: np.ndarray) -> dict:
     }
 
 
-def area(points: np.ndarray) -> dict:
+def area(points: np.ndarray) -> dict[str, Any]:
     """Area of a closed polygon (n, 3): of its best plane (vector area, Newell), level (shoelace), and its
     perimeter.
     """
@@ -45,17 +47,17 @@ def area(points: np.ndarray) -> dict:
     }
 
 
-def angle(points: np.ndarray) -> dict:
+def angle(points: np.ndarray) -> dict[str, Any]:
     """Angle at the second of three points: in space, and seen from above (°, 0 to 180)."""
     u, v = points[0] - points[1], points[2] - points[1]
 
-    def between(p, q):
+    def between(p: np.ndarray, q: np.ndarray) -> float:
         return float(np.degrees(np.arctan2(np.linalg.norm(np.cross(p, q)), p @ q)))
 
     return {"angle_deg": between(u, v), "level_angle_deg": between(u * [1, 1, 0], v * [1, 1, 0])}
 
 
-def above(point: np.ndarray, ground: np.ndarray) -> dict:
+def above(point: np.ndarray, ground: np.ndarray) -> dict[str, Any]:
     """Height of a point over ground points (n, 3) around its foot: over their plane where they span one, else
     over their median.
     """
@@ -67,7 +69,7 @@ def above(point: np.ndarray, ground: np.ndarray) -> dict:
     return {"height_above_ground": float(point[2] - height), "ground_points": int(len(ground))}
 
 
-def between_walls(near: np.ndarray, far: np.ndarray) -> dict:
+def between_walls(near: np.ndarray, far: np.ndarray) -> dict[str, Any]:
     """From the patch (n, 3) of one wall to that of another: distance along the normal of the first, from its
     middle, and how far from parallel they are (°).
     """

@@ -2,8 +2,10 @@
 doubted.
 """
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import combinations
+from typing import Any
 
 import numpy as np
 
@@ -66,7 +68,7 @@ class Assembly:
         self,
         pictures: list[Picture],
         fixed: set[int],
-        judged: dict[tuple, Verdict] | None = None,
+        judged: dict[tuple[Any, ...], Verdict] | None = None,
         quiet: float = 1.0,
     ):
         """``judged``: verdicts known from another assembly of the same pictures; new ones are added.
@@ -158,7 +160,7 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
     n, alike = len(assembly.pose), _alike(offers, len(assembly.pose))
     for _ in range(2 * n):
         found: list[list[tuple[float, np.ndarray]]] = [[] for _ in range(n)]
-        better: tuple[float, frozenset, np.ndarray] | None = None
+        better: tuple[float, frozenset[Any], np.ndarray] | None = None
         parts, faint = _parts(assembly), {k for k in range(n) if _faint(assembly, k)}
         for done, part in enumerate(parts):
             progress.advance(done, len(parts), "Rivals")
@@ -220,7 +222,9 @@ def _distinct(found: list[tuple[float, np.ndarray]]) -> list[np.ndarray]:
     return out
 
 
-def _movers(assembly: Assembly, part: frozenset, rest: list[int], offers: list[Offer]):
+def _movers(
+    assembly: Assembly, part: frozenset[Any], rest: list[int], offers: list[Offer]
+) -> Iterator[np.ndarray]:
     """Motions of a part, each by an offer of one of its scans to one of the rest, that put it elsewhere."""
     one, seen = min(part), [assembly.pose[min(part)]]
     for offer in offers:
@@ -235,7 +239,11 @@ def _movers(assembly: Assembly, part: frozenset, rest: list[int], offers: list[O
 
 
 def doubts_of(
-    assembly: Assembly, rivals: list[list[np.ndarray]], given, fixed, witnessed: list[Offer]
+    assembly: Assembly,
+    rivals: list[list[np.ndarray]],
+    given: dict[int, np.ndarray],
+    fixed: set[int],
+    witnessed: list[Offer],
 ) -> list[str]:
     """By scan why its placement is doubted; empty where it is not. Rivals that poses of the files or targets
     (offers ``witnessed``) speak against are taken away. Rivals (4, 4).
@@ -244,7 +252,12 @@ def doubts_of(
 
 
 def _doubted(
-    assembly: Assembly, k: int, rivals: list[list[np.ndarray]], given, fixed, witnessed: list[Offer]
+    assembly: Assembly,
+    k: int,
+    rivals: list[list[np.ndarray]],
+    given: dict[int, np.ndarray],
+    fixed: set[int],
+    witnessed: list[Offer],
 ) -> str:
     others = [j for j in assembly.members(assembly.island[k]) if j != k]
     if not others or k in fixed:
@@ -299,7 +312,7 @@ def _doubted(
     return ""
 
 
-def _as_given(assembly, k: int, others: list[int], given: dict[int, np.ndarray]) -> np.ndarray:
+def _as_given(assembly: "Assembly", k: int, others: list[int], given: dict[int, np.ndarray]) -> np.ndarray:
     """Where the poses of the files would have a scan among the others as they stand: that on which most of
     them agree.
     """
@@ -307,7 +320,7 @@ def _as_given(assembly, k: int, others: list[int], given: dict[int, np.ndarray])
     return max(said, key=lambda s: sum(same(s, o, GIVEN) for o in said))
 
 
-def _told(assembly, k: int, others: list[int], given: dict[int, np.ndarray]) -> bool | None:
+def _told(assembly: "Assembly", k: int, others: list[int], given: dict[int, np.ndarray]) -> bool | None:
     """Whether most scans with given poses stand to this one as those poses say; None where no such poses are
     given.
     """
@@ -321,11 +334,11 @@ def _told(assembly, k: int, others: list[int], given: dict[int, np.ndarray]) -> 
     return good >= len(told) / 2
 
 
-def _parts(assembly: Assembly) -> list[frozenset]:
+def _parts(assembly: Assembly) -> list[frozenset[Any]]:
     """What may stand elsewhere by itself: each scan with its twins; what hangs on its island by one scan;
     what hangs together more than with the rest.  At most half of an island, nothing fixed.
     """
-    parts: dict[frozenset, None] = {}
+    parts: dict[frozenset[Any], None] = {}
     for island in dict.fromkeys(assembly.island):
         members = assembly.members(island)
         common = {

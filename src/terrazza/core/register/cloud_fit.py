@@ -88,7 +88,14 @@ def sample(surface: Surface, most: int = 16000, seed: int = 3) -> tuple[np.ndarr
     return surface.xyz[index], surface.normals[index]
 
 
-def fit(a: Surface, b: Surface, start: np.ndarray, widths=WIDTHS, rounds: int = 12, most: int = 16000) -> Fit:
+def fit(
+    a: Surface,
+    b: Surface,
+    start: np.ndarray,
+    widths: tuple[float, ...] = WIDTHS,
+    rounds: int = 12,
+    most: int = 16000,
+) -> Fit:
     """Align b to a from the rough pose ``start`` (b to a), by at most ``most`` of b's points.
 
     Raises InputError where fewer than 100 point pairs lie within the widest search; the result tells by
@@ -161,7 +168,15 @@ def compare(
     )
 
 
-def _system(a, base, base_normals, points, normals, pose, width):
+def _system(
+    a: Surface,
+    base: np.ndarray,
+    base_normals: np.ndarray,
+    points: np.ndarray,
+    normals: np.ndarray,
+    pose: np.ndarray,
+    width: float,
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray, int, list[np.ndarray]] | None:
     """Normal equations of one round: 6×6, 6, reference place, distances, weights, number of points with a
     partner, and the shifts (6,) that nothing holds.
 

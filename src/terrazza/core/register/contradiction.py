@@ -8,6 +8,7 @@ points.
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -108,7 +109,7 @@ class Verdict:
     told: float
     area: float
     cost: float
-    patches: list
+    patches: list[Any]
     moved: float = 0.0
 
     @property
@@ -117,7 +118,15 @@ class Verdict:
 
 
 @njit(cache=True, nogil=True)
-def _project(xyz, pose, near, far, slack, slope, state):
+def _project(
+    xyz: np.ndarray,
+    pose: np.ndarray,
+    near: np.ndarray,
+    far: np.ndarray,
+    slack: float,
+    slope: float,
+    state: np.ndarray,
+):
     """For each point, brought to the other scan: 1 agrees, 2 contradicts (it stands where the other saw
     through), 3 lies hidden, 0 cannot be judged.
     """

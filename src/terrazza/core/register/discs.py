@@ -26,7 +26,16 @@ PLANE = 0.006  # m
 
 
 @njit(cache=True, parallel=True, nogil=True)
-def _scores(image, ranges, slope, turn, lowest, radius, reach, out):
+def _scores(
+    image: np.ndarray,
+    ranges: np.ndarray,
+    slope: float,
+    turn: float,
+    lowest: float,
+    radius: float,
+    reach: float,
+    out: np.ndarray,
+):
     rows, columns = image.shape
     angle = 2 * np.pi * np.arange(RING) / RING
     up, right = np.sin(angle), np.cos(angle)
@@ -144,7 +153,7 @@ def measure(nearby: Nearby, place: np.ndarray, radius: float) -> Target | None:
     spacing = float(np.linalg.norm(place)) * nearby.step
     scale = value.std() or 1.0
 
-    def model(p, q):
+    def model(p: np.ndarray, q: np.ndarray) -> np.ndarray:
         return p[3] + p[4] * np.tanh(
             (p[2] - np.hypot(q[:, 0] - p[0], q[:, 1] - p[1])) / (spacing * np.clip(p[5], *BLUR))
         )

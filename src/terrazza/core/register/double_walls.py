@@ -9,6 +9,7 @@ by circles fitted to each scan's own cut.
 from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import combinations
+from typing import Any
 
 import numpy as np
 from scipy.sparse import coo_matrix, csgraph
@@ -281,7 +282,7 @@ def _columns(points: np.ndarray, pose: np.ndarray, height: float) -> list[tuple[
     return found
 
 
-def _round(a: int, b: int, mine: list, theirs: list, height: float) -> Iterator[Double]:
+def _round(a: int, b: int, mine: list[Any], theirs: list[Any], height: float) -> Iterator[Double]:
     for centre, radius, sigma in mine:
         for other, other_radius, other_sigma in theirs:
             between, sure = other - centre, float(np.hypot(sigma, other_sigma))

@@ -1,18 +1,25 @@
 """Normal equations of plane patches seen by several scans, with the planes eliminated (see ``network``)."""
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from scipy import sparse
 
 from terrazza.core.register.patches import in_job, pooled
 
+if TYPE_CHECKING:
+    from terrazza.core.register.patches import Patches
+
+
 U = 8  # unknowns of a scan
 UNEVEN = 0.00003
 STEP = 0.05  # m: over which the change along a patch is taken
 
 
-def equations_of(patches, poses, instrument, weight):
+def equations_of(
+    patches: "Patches", poses: list[np.ndarray], instrument: np.ndarray, weight: np.ndarray
+) -> "System":
     """Normal matrix, gradient, and per (patch, scan) distance from the common plane (m) with its own sigma
     (m).
     """
@@ -100,7 +107,7 @@ def equations_of(patches, poses, instrument, weight):
         ),
         misfit,
     )
-    return _System(out, gradient, residual, np.sqrt(sigma2 / effective), squares, normal, p)
+    return System(out, gradient, residual, np.sqrt(sigma2 / effective), squares, normal, p)
 
 
 def _lift(rays: np.ndarray, axis: np.ndarray) -> np.ndarray:
@@ -114,7 +121,7 @@ def _lift(rays: np.ndarray, axis: np.ndarray) -> np.ndarray:
 
 
 @dataclass
-class _System:
+class System:
     """Normal matrix, gradient, distances from the common planes (m), their sigmas (m), whitened squares of
     all three plane moments, unit normals (m, 3) and weights (1/m²).
     """

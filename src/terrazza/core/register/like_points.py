@@ -158,7 +158,9 @@ def place_among(
     return _decided(stays, moves, tried, none)
 
 
-def _decided(stays: Side, moves: Side, tried: list[tuple[float, Found]], pairs) -> Found:
+def _decided(
+    stays: Side, moves: Side, tried: list[tuple[float, Found]], pairs: tuple[np.ndarray, np.ndarray]
+) -> Found:
     """The best of what was tried, with what is said for each, and those that are about as good."""
     tried.sort(key=lambda t: (bool(t[1].failed), -t[0]))
     told, best = tried[0]
@@ -180,20 +182,28 @@ def _nudged(found: Found) -> list[Found]:
     return [replace(found, pose=pose) for pose in beside]
 
 
-def _refined(stays: Side, moves: Side, found: Found, pairs, widths=WIDTHS[-1]) -> Found:
+def _refined(
+    stays: Side,
+    moves: Side,
+    found: Found,
+    pairs: tuple[np.ndarray, np.ndarray],
+    widths: tuple[float, float, float] = WIDTHS[-1],
+) -> Found:
     """The same, fitted by all points at the narrowest widths."""
     fit = _fitted(stays, moves, found.pose, widths) or found.fit
     return _judged(stays, moves, fit, found.width, pairs)[1]
 
 
-def _fitted(stays: Side, moves: Side, start: np.ndarray, widths) -> cloud_fit.Fit | None:
+def _fitted(stays: Side, moves: Side, start: np.ndarray, widths: tuple[float, ...]) -> cloud_fit.Fit | None:
     try:
         return cloud_fit.fit(stays.surface, moves.surface, start, widths)
     except InputError:
         return None
 
 
-def _judged(stays: Side, moves: Side, fit: cloud_fit.Fit, width: float, pairs) -> tuple[float, Found]:
+def _judged(
+    stays: Side, moves: Side, fit: cloud_fit.Fit, width: float, pairs: tuple[np.ndarray, np.ndarray]
+) -> tuple[float, Found]:
     """A fit with what the pictures of both sides say for it, as a logarithm; along shifts that no surface
     holds it is slid to where they contradict it least.
     """

@@ -69,7 +69,7 @@ def fit_pair(
     a: int,
     b: int,
     start: np.ndarray,
-    widths=cloud_fit.WIDTHS,
+    widths: tuple[float, ...] = cloud_fit.WIDTHS,
 ) -> Tie | None:
     """One cloud fit with its verdict; None where the two share too little for a fit. ``start`` (4, 4), b to
     a.

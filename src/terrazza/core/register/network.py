@@ -10,6 +10,7 @@ vertical index error (1, rad): by how much it reads too far and too high.
 """
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from scipy import linalg
@@ -20,6 +21,10 @@ from terrazza.core.register.equations import U, equations_of
 from terrazza.core.register.patches import Patches, collect
 from terrazza.core.register.unheld import across_unheld
 from terrazza.errors import InputError
+
+if TYPE_CHECKING:
+    from terrazza.core.register.equations import System
+
 
 BIAS_SIGMA = 0.0004
 INDEX_SIGMA = np.radians(15 / 3600)  # rad: of vertical circles of scanners, common practice
@@ -121,7 +126,16 @@ def _prior(k: int, bias_sigma: float, known: np.ndarray | None, keep: np.ndarray
     return prior
 
 
-def _told(patches, poses, joint, bias, system, weight, factor: float, redundancy: int) -> Adjusted:
+def _told(
+    patches: Patches,
+    poses: list[np.ndarray],
+    joint: np.ndarray,
+    bias: np.ndarray,
+    system: "System",
+    weight: np.ndarray,
+    factor: float,
+    redundancy: int,
+) -> Adjusted:
     """What an adjustment has found."""
     k, residual, good = len(poses), system.residual, weight > 0
     shared, pair_rms = _pairs(patches, residual, weight, k)
@@ -190,7 +204,7 @@ def solve(
     return adjusted
 
 
-def _judged(patches, system, soft):
+def _judged(patches: Patches, system: "System", soft: bool) -> np.ndarray:
     """Weights of the (patch, scan) distances: Tukey's biweight on the way, all or nothing once settled.
 
     A distance is judged against its own spread: noise, less what the common plane took from it (the scan that
@@ -203,7 +217,7 @@ def _judged(patches, system, soft):
     return np.where(t < 5, (1 - (t / 5) ** 2) ** 2, 0.0) if soft else (t < 4.0).astype(float)
 
 
-def _solve(matrix, rhs):
+def _solve(matrix: np.ndarray, rhs: np.ndarray) -> np.ndarray:
     d = 1 / np.sqrt(np.maximum(np.diag(matrix), 1e-12))
     try:
         return d * linalg.cho_solve(linalg.cho_factor(matrix * d[:, None] * d[None, :]), d * rhs)
@@ -214,7 +228,7 @@ def _solve(matrix, rhs):
         ) from error
 
 
-def _variance_factor(patches, system, weight, free):
+def _variance_factor(patches: Patches, system: "System", weight: np.ndarray, free: int) -> tuple[float, int]:
     """A posteriori variance of unit weight and the redundancy: three moments a scan, three a common plane.
 
     The factor never drops under one: the scatter within a patch already says how good its plane is.
@@ -231,7 +245,9 @@ def _variance_factor(patches, system, weight, free):
     return max(float(system.squares[use].sum() / redundancy), 1.0), redundancy
 
 
-def _pairs(patches, residual, weight, k):
+def _pairs(
+    patches: Patches, residual: np.ndarray, weight: np.ndarray, k: int
+) -> tuple[np.ndarray, np.ndarray]:
     """Patches shared by each pair of scans and the rms of their distances from each other (m)."""
     grid = np.full((patches.count, k), np.nan)
     good = weight > 0

@@ -3,6 +3,7 @@ nothing holds, and judged by both pictures.
 """
 
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -12,6 +13,10 @@ from terrazza.core.register import cloud_fit
 from terrazza.core.register.contradiction import Picture, Verdict, judge
 from terrazza.core.register.plan_match import PlanShape, candidates
 from terrazza.errors import InputError
+
+if TYPE_CHECKING:
+    from terrazza.core.register.surface import Surface
+
 
 WIDE, NARROW = (
     (0.6, 0.3, 0.15, 0.06),
@@ -117,7 +122,13 @@ def same(a: np.ndarray, b: np.ndarray, reach: tuple[float, float] = SAME) -> boo
 
 
 def offers_of(
-    surfaces, shapes, pictures, a: int, b: int, given: np.ndarray | None = None, hopeful: bool = False
+    surfaces: "list[Surface]",
+    shapes: list[PlanShape],
+    pictures: list[Picture],
+    a: int,
+    b: int,
+    given: np.ndarray | None = None,
+    hopeful: bool = False,
 ) -> list[Offer]:
     """Placements of b in a's frame that little contradicts, best first; ``hopeful``: only candidates that
     nearly as much speaks for as for the best are looked at closely. ``given`` (4, 4).
@@ -141,7 +152,7 @@ def offers_of(
     return kept[:KEPT]
 
 
-def _hopeful(a: PlanShape, b: PlanShape) -> list:
+def _hopeful(a: PlanShape, b: PlanShape) -> list[Any]:
     """Candidates that are not much worse than the best, none where the best is no better than what scans of
     two places come to.
     """
@@ -149,7 +160,9 @@ def _hopeful(a: PlanShape, b: PlanShape) -> list:
     return [c for c in found if c.score > max(UNRELATED, ABOUT_AS_GOOD * found[0].score)]
 
 
-def _fits(a, b, starts) -> list[cloud_fit.Fit]:
+def _fits(
+    a: "Surface", b: "Surface", starts: list[tuple[np.ndarray, tuple[float, ...]]]
+) -> list[cloud_fit.Fit]:
     """Fits of one surface to another from each (pose, widths) that are not rough, each place once."""
     found: list[cloud_fit.Fit] = []
     for start, widths in starts:
@@ -177,7 +190,7 @@ def _slid_on(fit: cloud_fit.Fit, verdict: Verdict, a: Picture, b: Picture) -> tu
     return fit, verdict
 
 
-def by_targets(a, b, pose: np.ndarray) -> cloud_fit.Fit:
+def by_targets(a: "Surface", b: "Surface", pose: np.ndarray) -> cloud_fit.Fit:
     """The fit near a placement that targets say, or that placement itself where surfaces do not fit there.
     ``pose`` (4, 4), b to a.
     """
@@ -187,7 +200,11 @@ def by_targets(a, b, pose: np.ndarray) -> cloud_fit.Fit:
     return cloud_fit.Fit(pose, 0.0, 0.0, 0.0, 0, np.zeros((6, 6)), pose[:3, 3], True)
 
 
-def on_map(asked, common, progress: Progress) -> list[cloud_fit.Fit]:
+def on_map(
+    asked: tuple[int, np.ndarray, list[int], list[np.ndarray]],
+    common: "tuple[list[Surface], list[PlanShape], list[Picture] | None]",
+    progress: Progress,
+) -> list[cloud_fit.Fit]:
     """Fits (``pose``: scan to island) of one scan to a map."""
     (k, centre, near, poses), (surfaces, shapes, _) = asked, common
     shape, surface = PlanShape.of_map([surfaces[j] for j in near], poses, centre)

@@ -118,7 +118,9 @@ def in_job(
     return np.einsum("mij,mj->mi", r, mean) + t, r @ cov @ r.transpose(0, 2, 1)
 
 
-def pooled(patch, count, n, mean, cov):
+def pooled(
+    patch: np.ndarray, count: int, n: np.ndarray, mean: np.ndarray, cov: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
     """Pooled mean and covariance per patch, each scan weighing by its capped count."""
     w = n / (1 + n / CORRELATED)
     total = np.bincount(patch, w, count)
@@ -134,7 +136,18 @@ def pooled(patch, count, n, mean, cov):
     return centre, together / np.maximum(total, 1e-9)[:, None, None]
 
 
-def _flat(patch, count, scan, n, mean, cov, poses, limit, anchor, size):
+def _flat(
+    patch: np.ndarray,
+    count: int,
+    scan: np.ndarray,
+    n: np.ndarray,
+    mean: np.ndarray,
+    cov: np.ndarray,
+    poses: list[np.ndarray],
+    limit: float,
+    anchor: np.ndarray,
+    size: float,
+) -> tuple[np.ndarray, np.ndarray]:
     """Which cells are flat (masks over cells: flat and shared, shared) to within ``limit`` metres of scatter.
 
     A plane that lies along a face of its cell is not: the face would cut off half of its noise.  It comes up

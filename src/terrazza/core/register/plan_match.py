@@ -231,13 +231,15 @@ def _upright(surface: Surface) -> np.ndarray:
     return np.eye(3) if np.hypot(up[0], up[1]) < STEADY else level(up)
 
 
-def _thinned(quarter, ij):
+def _thinned(quarter: np.ndarray, ij: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     step = max(1, len(ij) // SLID)
     return np.ascontiguousarray(quarter[::step]), np.ascontiguousarray(ij[::step])
 
 
 @njit(cache=True, nogil=True)
-def _overlay(walls, quarter, ij, di, dj, span, score):
+def _overlay(
+    walls: np.ndarray, quarter: np.ndarray, ij: np.ndarray, di: int, dj: int, span: int, score: np.ndarray
+):
     side = walls.shape[1]
     for k in range(len(quarter)):
         for u in range(-span, span + 1):
@@ -250,7 +252,9 @@ def _overlay(walls, quarter, ij, di, dj, span, score):
                     score[u + span, v + span] += walls[quarter[k], i, j]
 
 
-def _slid(walls, quarter, ij, shift) -> list[tuple[float, float]]:
+def _slid(
+    walls: np.ndarray, quarter: np.ndarray, ij: np.ndarray, shift: np.ndarray
+) -> list[tuple[float, float]]:
     """Up to two places (m) near a shift where walls lie over walls to the cell."""
     score = np.zeros((2 * SPAN + 1, 2 * SPAN + 1))
     at = np.rint(shift[:2] / FINE).astype(np.int64)
@@ -266,7 +270,7 @@ def _slid(walls, quarter, ij, shift) -> list[tuple[float, float]]:
     return out
 
 
-def _peaks(match, most=PEAKS):
+def _peaks(match: np.ndarray, most: int = PEAKS) -> list[tuple[float, float]]:
     peaks, field = [], match.copy()
     for _ in range(most):
         i, j = np.unravel_index(np.argmax(field), field.shape)
@@ -280,7 +284,19 @@ def _peaks(match, most=PEAKS):
 
 
 @njit(cache=True, nogil=True)
-def _vote(keys, z, xy, heights, up, c, s, dx, dy, cell, votes):
+def _vote(
+    keys: np.ndarray,
+    z: np.ndarray,
+    xy: np.ndarray,
+    heights: np.ndarray,
+    up: np.ndarray,
+    c: float,
+    s: float,
+    dx: float,
+    dy: float,
+    cell: float,
+    votes: np.ndarray,
+):
     for i in range(len(xy)):
         x, y = c * xy[i, 0] - s * xy[i, 1] + dx, s * xy[i, 0] + c * xy[i, 1] + dy
         key = ((np.int64(np.floor(x / cell)) + 5000) * 20000 + np.int64(np.floor(y / cell)) + 5000) * 2 + up[
@@ -293,7 +309,7 @@ def _vote(keys, z, xy, heights, up, c, s, dx, dy, cell, votes):
             steps += 1
 
 
-def _heights(a, b, turn, dx, dy, most=2):
+def _heights(a: "PlanShape", b: "PlanShape", turn: float, dx: float, dy: float, most: int = 2) -> list[float]:
     """Likely height differences (m) from level surfaces that lie over each other in plan."""
     votes = np.zeros(1200)
     _vote(

@@ -8,6 +8,7 @@ explain the data about as well, they are kept to choose from, and the scan is do
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from itertools import combinations
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -31,6 +32,11 @@ from terrazza.core.register.plan_match import PlanShape
 from terrazza.core.register.surface import Surface
 from terrazza.core.register.witnesses import Sighting, placement
 
+if TYPE_CHECKING:
+    from terrazza.fleet.common import Shared
+    from terrazza.fleet.local import Local
+
+
 MAP = 14.0  # m from a map's centre to the stations that it is made of
 # of large jobs, where not every pair is tried: most alike tried for a scan, those after it (a crew goes on to
 # where it sees the last place), and m between given places
@@ -52,7 +58,11 @@ class Placed:
     rivals: list[list[np.ndarray]] = field(default_factory=list)
 
 
-def _offers(asked, common, progress: Progress) -> list[Offer]:
+def _offers(
+    asked: tuple[int, int, np.ndarray | None, bool],
+    common: tuple[list[Surface], list[PlanShape], list[Picture]],
+    progress: Progress,
+) -> list[Offer]:
     found = offers_of(*common, *asked)
     progress.advance(1.0, 1.0)
     return found
@@ -65,8 +75,8 @@ def place(
     given: dict[int, np.ndarray] | None = None,
     fixed: set[int] | None = None,
     progress: Progress = QUIET,
-    fleet=None,
-    common=None,
+    fleet: "Local | None" = None,
+    common: "Shared | None" = None,
     off: set[tuple[int, int]] | None = None,
     sightings: Callable[[], list[Sighting]] = list,
 ) -> Placed:
@@ -84,7 +94,7 @@ def place(
     ]
     trying = Part(progress, 0, 0.8, float(len(asked) or 1))
     offers = _all_offers(surfaces, shapes, pictures, asked, trying, fleet, common)
-    judged: dict = {}
+    judged: dict[str, Any] = {}
     quiet = quietness(offers)
     offers = [replace(o, verdict=weighed(o.verdict, quiet)) for o in offers]
     assembly, rivals, doubt = _assembled(
@@ -115,7 +125,13 @@ def place(
     return _numbered(assembly, rivals, doubt, given, fixed)
 
 
-def _numbered(assembly, rivals, doubt, given: dict[int, np.ndarray], fixed: set[int]) -> Placed:
+def _numbered(
+    assembly: Assembly,
+    rivals: list[list[np.ndarray]],
+    doubt: list[str],
+    given: dict[int, np.ndarray],
+    fixed: set[int],
+) -> Placed:
     """Islands numbered from 1, that with fixed scans first and then the largest; lone scans stand aside."""
     n = len(assembly.island)
     groups = sorted(
@@ -134,7 +150,15 @@ def _numbered(assembly, rivals, doubt, given: dict[int, np.ndarray], fixed: set[
     return Placed(poses, [number.get(k, 0) for k in range(n)], doubt, rivals)
 
 
-def _all_offers(surfaces, shapes, pictures, asked, progress: Progress, fleet, common) -> list[Offer]:
+def _all_offers(
+    surfaces: list[Surface],
+    shapes: list[PlanShape],
+    pictures: list[Picture],
+    asked: list[tuple[int, int, np.ndarray | None, bool]],
+    progress: Progress,
+    fleet: "Local | None",
+    common: "Shared | None",
+) -> list[Offer]:
     """The placements that the pairs asked for offer, here or over a fleet."""
     if fleet is None:
         offers: list[Offer] = []
@@ -167,12 +191,12 @@ def _pairs(shapes: list[PlanShape], given: dict[int, np.ndarray]) -> list[tuple[
 
 
 def _assembled(
-    pictures,
-    given,
-    fixed,
+    pictures: list[Picture],
+    given: dict[int, np.ndarray],
+    fixed: set[int],
     offers: list[Offer],
     witnessed: list[Offer],
-    judged: dict,
+    judged: dict[str, Any],
     quiet: float,
     progress: Progress,
 ) -> tuple[Assembly, list[list[np.ndarray]], list[str]]:
@@ -194,7 +218,9 @@ def _assembled(
     return assembly, rivals, doubts_of(assembly, rivals, given, fixed, witnessed)
 
 
-def _by_targets(sightings: list[Sighting], surfaces, pictures, off: set[tuple[int, int]]) -> list[Offer]:
+def _by_targets(
+    sightings: list[Sighting], surfaces: list[Surface], pictures: list[Picture], off: set[tuple[int, int]]
+) -> list[Offer]:
     """Placements of pairs that three targets or more agree on, fitted closely where surfaces can, where
     little contradicts them.
     """
@@ -213,12 +239,18 @@ def _by_targets(sightings: list[Sighting], surfaces, pictures, off: set[tuple[in
 
 
 def _map_offers(
-    assembly: Assembly, weak: list[int], surfaces, shapes, fleet, common, progress: Progress
+    assembly: Assembly,
+    weak: list[int],
+    surfaces: list[Surface],
+    shapes: list[PlanShape],
+    fleet: "Local | None",
+    common: "Shared | None",
+    progress: Progress,
 ) -> list[Offer]:
     """Placements of scans that are not sure, from matching each to the rest of every island as a map: it
     shows more of a place than any one scan.
     """
-    asked: list[tuple] = []
+    asked: list[tuple[Any, ...]] = []
     n = len(assembly.pose)
     hopeful = {k: _hopeful(assembly, shapes, k) for k in weak} if n > MANY else {}
     for island in dict.fromkeys(assembly.island):
@@ -290,7 +322,7 @@ def _neighbourhoods(assembly: Assembly, members: list[int]) -> list[tuple[np.nda
     return out
 
 
-def _base(group, assembly, given, fixed) -> np.ndarray:
+def _base(group: list[int], assembly: Assembly, given: dict[int, np.ndarray], fixed: set[int]) -> np.ndarray:
     """From an island's frame to the one it is told in: that of its fixed scans, of most of its given poses,
     or of its first scan.
     """

@@ -8,6 +8,7 @@ circular features, ISPRS Intercommission Workshop, Interlaken 1987), with gradie
 
 import functools
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from scipy.optimize import least_squares
@@ -95,7 +96,7 @@ def alone(touch: np.ndarray, spacing: float = SPACED) -> Sharp:
     return Sharp("point", touch, max(spacing / 2, FLOOR), _facing(touch), 1)
 
 
-def _target(nearby: Nearby, touch, spacing: float, drawn: list[Sharp]) -> Sharp | None:
+def _target(nearby: Nearby, touch: np.ndarray, spacing: float, drawn: list[Sharp]) -> Sharp | None:
     """The board, ball or disc under a touch, the one whose fit explains most."""
     found: list[Target | None] = []
     for edge in targets.EDGES:
@@ -116,7 +117,7 @@ def _target(nearby: Nearby, touch, spacing: float, drawn: list[Sharp]) -> Sharp 
     return Sharp(best.kind, best.centre, best.sigma, best.normal, best.points, best.fit, best.edge)
 
 
-def _radii(nearby: Nearby, touch) -> list[float]:
+def _radii(nearby: Nearby, touch: np.ndarray) -> list[float]:
     """The radii (m) that the surface under the touch may be a ball of: its own, by a linear fit, is near."""
     out = []
     for radius in spheres.RADII:
@@ -130,7 +131,7 @@ def _radii(nearby: Nearby, touch) -> list[float]:
     return out
 
 
-def _spot(nearby: Nearby, touch, radius: float) -> np.ndarray:
+def _spot(nearby: Nearby, touch: np.ndarray, radius: float) -> np.ndarray:
     """The middle of what is as light as the touched place, within a radius (m) and a bit of it."""
     near = nearby.within(touch, 1.4 * radius)
     order = np.argsort(np.linalg.norm(near.xyz - touch, axis=1))
@@ -144,7 +145,7 @@ def _spot(nearby: Nearby, touch, radius: float) -> np.ndarray:
 
 
 def _planes_about(
-    nearby: Nearby, touch, spacing: float, reach: float
+    nearby: Nearby, touch: np.ndarray, spacing: float, reach: float
 ) -> list[tuple[np.ndarray, planes.Plane]]:
     """Points (n, 3) and plane of up to three surfaces about a touch, the largest first."""
     near = nearby.within(touch, max(reach, STEPS * spacing), 6000).xyz
@@ -179,7 +180,7 @@ def _variance(points: np.ndarray, plane: planes.Plane, place: np.ndarray) -> flo
     return noise * float(1 / len(points) + lever @ np.linalg.solve(off.T @ off, lever))
 
 
-def _meeting(planes_about, touch, aside: float, count: int) -> Sharp | None:
+def _meeting(planes_about: Any, touch: np.ndarray, aside: float, count: int) -> Sharp | None:
     """The nearest place to the touch where three planes about it, or two, meet: of the nearest reach that
     shows so many (``planes_about`` gives them by reach).
     """
@@ -202,14 +203,14 @@ def _facing(place: np.ndarray) -> np.ndarray:
     return -place / max(float(np.linalg.norm(place)), 1e-9)
 
 
-def _surest(drawn: list[Sharp], touch, spacing: float, aside: float) -> Sharp | None:
+def _surest(drawn: list[Sharp], touch: np.ndarray, spacing: float, aside: float) -> Sharp | None:
     """The drawn corner near the touch that is placed best; None where none is placed well."""
     sure = [d for d in drawn if d.sigma < SURE * spacing]
     near = [d for d in sure if np.linalg.norm(d.centre - touch) < max(aside, DRAWN[0] * spacing)]
     return min(near, key=lambda d: d.sigma, default=None)
 
 
-def _drawn_about(nearby: Nearby, touch, reach: float) -> Sharp | None:
+def _drawn_about(nearby: Nearby, touch: np.ndarray, reach: float) -> Sharp | None:
     """The corner that intensities draw on the plane about a touch, once the window no longer moves."""
     place = touch
     for _ in range(MOVES):
@@ -245,7 +246,7 @@ def _wedge(uv: np.ndarray, value: np.ndarray, spacing: float) -> tuple[np.ndarra
     """
     blur, scale, middle = 0.4 * spacing, value.std() or 1.0, np.median(value)
 
-    def model(p):
+    def model(p: list[float] | np.ndarray) -> np.ndarray:
         sides = [
             1 / (1 + np.exp(-np.clip(((uv - p[:2]) @ [np.cos(a), np.sin(a)]) / blur, -30, 30)))
             for a in p[2:4]

@@ -31,7 +31,9 @@ FLOOR = 0.0002  # m
 
 
 @njit(cache=True, parallel=True, nogil=True)
-def _scores(ranges, slope, turn, lowest, radius, reach, out):
+def _scores(
+    ranges: np.ndarray, slope: float, turn: float, lowest: float, radius: float, reach: float, out: np.ndarray
+):
     rows, columns = ranges.shape
     angle = 2 * np.pi * np.arange(12) / 12
     up, right = np.sin(angle), np.cos(angle)

@@ -3,13 +3,19 @@ saw.
 """
 
 from collections import OrderedDict
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numba import njit
 from scipy.spatial import cKDTree
 
 from terrazza.core.geometry import planes, voxels
+
+if TYPE_CHECKING:
+    from terrazza.core.register.plan_match import PlanShape
+
 
 THIN = 0.06
 FLAT_SHARE = 0.04
@@ -22,7 +28,7 @@ class Lately:
     def __init__(self, most: int):
         self.most, self._kept = most, OrderedDict()
 
-    def of(self, owner, make):
+    def of(self, owner: "PlanShape | Surface", make: Callable[..., Any]) -> cKDTree | np.ndarray:
         kept = self._kept.get(id(owner))
         if kept is None or kept[0] is not owner:
             kept = self._kept[id(owner)] = owner, make()
@@ -95,7 +101,7 @@ class View:
         return cls(wide_near.astype(np.float32), wide_far.astype(np.float32))
 
     @staticmethod
-    def _pixel(xyz):
+    def _pixel(xyz: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         r = np.linalg.norm(xyz, axis=1)
         el = np.arcsin(np.clip(xyz[:, 2] / np.maximum(r, 1e-9), -1, 1))
         az = np.arctan2(xyz[:, 1], xyz[:, 0])
@@ -110,7 +116,7 @@ class View:
 
 
 @njit(cache=True, nogil=True)
-def _judge(xyz, pose, near, far, slack):
+def _judge(xyz: np.ndarray, pose: np.ndarray, near: np.ndarray, far: np.ndarray, slack: float):
     agree, against, hidden = 0, 0, 0
     rows, columns = near.shape
     for i in range(len(xyz)):

@@ -6,12 +6,18 @@ square that the pattern still explains is the board, and a pattern that goes on 
 a printed wall.
 """
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from numba import njit, prange
 from scipy import ndimage, optimize
 
 from terrazza.core.geometry import planes
 from terrazza.core.register.sighted import Grid, Nearby, Target
+
+if TYPE_CHECKING:
+    from terrazza.core.geometry.planes import Plane
+
 
 RING = 16
 EDGES = (0.05, 0.065, 0.085, 0.11, 0.14, 0.18, 0.235, 0.3, 0.39, 0.5, 0.65)  # m
@@ -25,7 +31,16 @@ ENDS, GOES_ON = (0.68, 1.1), 0.75
 
 
 @njit(cache=True, parallel=True, nogil=True)
-def _ring_scores(intensity, ranges, step_row, step_column, lowest, board, reach, out):
+def _ring_scores(
+    intensity: np.ndarray,
+    ranges: np.ndarray,
+    step_row: float,
+    step_column: float,
+    lowest: float,
+    board: float,
+    reach: float,
+    out: np.ndarray,
+):
     rows, columns = intensity.shape
     angle = 2 * np.pi * np.arange(RING) / RING
     cos1, sin1, cos2, sin2 = np.cos(angle), np.sin(angle), np.cos(2 * angle), np.sin(2 * angle)
@@ -130,7 +145,7 @@ def measure(nearby: Nearby, centre: np.ndarray, board: float, alone: bool = True
     )
 
 
-def _quarters(uv, value, board) -> tuple[float | None, float]:
+def _quarters(uv: np.ndarray, value: np.ndarray, board: float) -> tuple[float | None, float]:
     """Contrast and turn of the four quarters about the origin, by their second harmonic; None where that
     explains too little of the intensity's variance.
     """
@@ -143,7 +158,15 @@ def _quarters(uv, value, board) -> tuple[float | None, float]:
     return (contrast if contrast**2 > QUARTERS * max(v.var(), 1e-9) else None), 0.5 * np.arctan2(-c, s)
 
 
-def _goes_on(around: Nearby, plane, middle, frame, turn, contrast, board) -> bool:
+def _goes_on(
+    around: Nearby,
+    plane: "Plane",
+    middle: np.ndarray,
+    frame: np.ndarray,
+    turn: float,
+    contrast: float,
+    board: float,
+) -> bool:
     """Whether a pattern goes on beyond a board of that edge, as tiles do."""
     turned = frame @ np.array([[np.cos(turn), -np.sin(turn)], [np.sin(turn), np.cos(turn)]])
     out = np.abs((around.xyz - middle) @ turned).max(1) / board
@@ -152,12 +175,14 @@ def _goes_on(around: Nearby, plane, middle, frame, turn, contrast, board) -> boo
     return len(beyond) > 20 and beyond.std() > GOES_ON * contrast
 
 
-def _pattern(uv, value, board, blur):
+def _pattern(
+    uv: np.ndarray, value: np.ndarray, board: float, blur: float
+) -> tuple[np.ndarray, float, float, int, float, float] | None:
     """Fit a blurred two-by-two pattern; returns (centre, sigma, explained share, points, contrast, turn) or
     None.
     """
 
-    def model(p, q):
+    def model(p: np.ndarray, q: np.ndarray) -> np.ndarray:
         x, y = q[:, 0] - p[0], q[:, 1] - p[1]
         c, s = np.cos(p[2]), np.sin(p[2])
         return p[3] + p[4] * np.tanh((c * x + s * y) / blur) * np.tanh((c * y - s * x) / blur)

@@ -1,16 +1,23 @@
 """Shifts of scans, alone or as a block, which no surface facing them holds."""
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from scipy import sparse
 
 from terrazza.core.register.cloud_fit import FACING
 from terrazza.core.register.equations import U
 
+if TYPE_CHECKING:
+    from terrazza.core.register.equations import System
+    from terrazza.core.register.patches import Patches
+
+
 SURE = 0.004  # m: where the normals that face a shift leave it less sure than this, nothing holds it
 ALIKE = np.cos(np.radians(12.0))  # directions nearer to each other than this are one
 
 
-def across_unheld(patches, system, k, factor, fixed) -> np.ndarray:
+def across_unheld(patches: "Patches", system: "System", k: int, factor: float, fixed: set[int]) -> np.ndarray:
     """(8k, 8k) projector that takes away shifts of scans, alone or as a block, which no surface facing them
     holds against the others.
 
@@ -36,7 +43,7 @@ def across_unheld(patches, system, k, factor, fixed) -> np.ndarray:
     return out - taken.T @ taken
 
 
-def _weak_ways(patches, system, k) -> list[np.ndarray]:
+def _weak_ways(patches: "Patches", system: "System", k: int) -> list[np.ndarray]:
     """Directions (3,) that may not be held: the two that each scan's patches face least, like ones once."""
     out: list[np.ndarray] = []
     for s in range(k):

@@ -7,6 +7,7 @@ does not look like a turn; covariances are those of groups of neighbouring pairs
 """
 
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from scipy import sparse
@@ -69,7 +70,7 @@ class Problem:
     turn: np.ndarray = field(init=False)
     seen: np.ndarray = field(init=False)
 
-    def __post_init__(self):
+    def __post_init__(self) -> None:
         self.place, attitude = self.flight.at(self.patches.time)
         self.turn = rotation(attitude)
         self.seen = np.einsum("nba,nb->na", self.turn, self.patches.at - self.place) - self.own_lever
@@ -233,7 +234,9 @@ def _groups(problem: Problem) -> np.ndarray:
     return out.ravel()
 
 
-def _covariance(inverse, design, weight, apart, group) -> np.ndarray:
+def _covariance(
+    inverse: np.ndarray, design: Any, weight: np.ndarray, apart: np.ndarray, group: np.ndarray
+) -> np.ndarray:
     """Of the unknowns: the larger, term by term of its diagonal, of what independent pairs would have and of
     what groups have whose pairs err together (White 1980; Liang and Zeger 1986).
     """

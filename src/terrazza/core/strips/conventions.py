@@ -63,7 +63,13 @@ def heading(values: np.ndarray, time: np.ndarray, xyz: np.ndarray) -> Heading:
     return headings(values, time, xyz)[0]
 
 
-def named(columns: dict[str, np.ndarray], unnamed: np.ndarray, low, high, when) -> dict[str, np.ndarray]:
+def named(
+    columns: dict[str, np.ndarray],
+    unnamed: np.ndarray,
+    low: np.ndarray,
+    high: np.ndarray,
+    when: tuple[float, float],
+) -> dict[str, np.ndarray]:
     """All columns by name, where a file names none: ``low`` and ``high`` (3,) bound the points, ``when`` are
     their first and last times.  The angles are “a” “b” and “heading”.
     """

@@ -110,7 +110,19 @@ def numbers(found: Sequence[Pass], time: np.ndarray) -> np.ndarray:
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def _corrected(xyz, when, time, path, attitude, turn, lever, own, scale, gap, out):
+def _corrected(
+    xyz: np.ndarray,
+    when: np.ndarray,
+    time: np.ndarray,
+    path: np.ndarray,
+    attitude: np.ndarray,
+    turn: np.ndarray,
+    lever: np.ndarray,
+    own: np.ndarray,
+    scale: float,
+    gap: float,
+    out: np.ndarray,
+):
     for i in prange(len(xyz)):
         t = when[i]
         k = min(max(np.searchsorted(time, t) - 1, 0), len(time) - 2)

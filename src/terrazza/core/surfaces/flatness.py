@@ -202,7 +202,7 @@ def gap(grid: np.ndarray, cells: int) -> tuple[float, float, float]:
 
 
 @njit(cache=True, nogil=True)
-def _gap(grid, cells, known):
+def _gap(grid: np.ndarray, cells: int, known: float):
     """Upper hulls (Andrew 1979) of the stretches of each row."""
     rows, columns = grid.shape
     best = (0.0, 0.0, 0.0)

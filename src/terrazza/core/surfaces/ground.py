@@ -69,7 +69,7 @@ def cells(xyz: np.ndarray, edge: float) -> Cells:
     return Cells(at, place[start], many, edge, spread)
 
 
-def _noise(xyz, start, many) -> float:
+def _noise(xyz: np.ndarray, start: np.ndarray, many: np.ndarray) -> float:
     """Standard deviation of heights about a plane in the fuller cells, m."""
     full = np.flatnonzero(many >= 8)[:2000]
     off = []

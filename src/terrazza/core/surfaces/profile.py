@@ -1,11 +1,16 @@
 """Deviations drawn out: the line in which a section cuts a design, and that line moved by the deviations."""
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import breadth_first_order, connected_components, minimum_spanning_tree
 from scipy.spatial import cKDTree
+
+if TYPE_CHECKING:
+    from terrazza.core.clean.shells import Triangles
+
 
 NUDGE = 1e-3  # m: steps by which the direction of the design is felt
 FEWEST = 3  # points that a place needs
@@ -29,7 +34,7 @@ class Profile:
         return self.at + scale * self.away[:, None] * self.normal
 
 
-def feet(shell, xyz: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def feet(shell: "Triangles", xyz: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Of points (n, 3) m: the nearest places (n, 3) of a surface, its unit normal (n, 3) towards its positive
     side, and the signed distances (n,); NaN where it has none.
     """
@@ -97,7 +102,7 @@ def _chains(at: np.ndarray, step: float) -> list[tuple[np.ndarray, bool]]:
     return out
 
 
-def _farthest(tree, at: np.ndarray, start: int) -> np.ndarray:
+def _farthest(tree: Any, at: np.ndarray, start: int) -> np.ndarray:
     """The way (k,) from a place to the one farthest along a tree."""
     order, before = breadth_first_order(tree, start, directed=False)
     far = np.zeros(len(at))

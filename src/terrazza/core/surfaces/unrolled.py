@@ -82,7 +82,7 @@ def picture(parts: list[Sums], shape: tuple[int, int]) -> np.ndarray:
     return np.where(many > 0, mean, np.nan).astype(np.float32).reshape(shape)
 
 
-def coloured(values: np.ndarray, scale: float, at_zero=PALE) -> np.ndarray:
+def coloured(values: np.ndarray, scale: float, at_zero: tuple[int, int, int] = PALE) -> np.ndarray:
     """(rows, columns, 4) u8: blue below zero, red above, pale ``at_zero``, full at ``scale``; clear where
     NaN.
     """

@@ -111,7 +111,7 @@ class Held:
     cell: float
     tree: cKDTree = field(init=False)
 
-    def __post_init__(self):
+    def __post_init__(self) -> None:
         self.tree = cKDTree(self.stay.at) if len(self.stay.at) else None
 
 
@@ -140,7 +140,9 @@ def fit(held: Held, path: Path, step: float, width: float = WIDTHS[0]) -> Fitted
     return Fitted(pose, bend, solved.sigma, before[0], after[0], drift, after[1])
 
 
-def _pairs(held: Held, bend: Bend | None, pose: np.ndarray, reach: float, itself: bool):
+def _pairs(
+    held: Held, bend: Bend | None, pose: np.ndarray, reach: float, itself: bool
+) -> tuple[list[np.ndarray] | None, np.ndarray, np.ndarray]:
     """Pairs as (index of the walk's patch, other index or -1, place (m, 3) and normal (m, 3) of what stays or
     of the other, σ (m,)), with the walk's patches where they now are.
     """
@@ -166,14 +168,16 @@ def _pairs(held: Held, bend: Bend | None, pose: np.ndarray, reach: float, itself
     return joined, at, normal
 
 
-def _now(walk: Patches, bend: Bend | None, pose: np.ndarray):
+def _now(walk: Patches, bend: Bend | None, pose: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Middles and normals of the walk's patches as corrected so far."""
     if bend is None:
         return rigid.apply(pose, walk.at), walk.normal @ pose[:3, :3].T
     return bend.moved(walk.at, walk.time), _turned(bend.at(walk.time)[:, :3], walk.normal)
 
 
-def _beside(at, normal, stay: Patches, tree: cKDTree, reach: float, cell: float):
+def _beside(
+    at: np.ndarray, normal: np.ndarray, stay: Patches, tree: cKDTree, reach: float, cell: float
+) -> tuple[np.ndarray, np.ndarray]:
     """Indices of patches, and of the nearest of those that stay to each, where the two are alike."""
     far, near = tree.query(at, distance_upper_bound=float(np.hypot(cell, reach)))
     i = np.flatnonzero(np.isfinite(far))
@@ -182,7 +186,9 @@ def _beside(at, normal, stay: Patches, tree: cKDTree, reach: float, cell: float)
     return i[good], j[good]
 
 
-def _alike(at, normal, other, facing, reach: float, cell: float) -> np.ndarray:
+def _alike(
+    at: np.ndarray, normal: np.ndarray, other: np.ndarray, facing: np.ndarray, reach: float, cell: float
+) -> np.ndarray:
     """Which pairs face alike, lie within reach along the normal and beside each other within a cell."""
     apart = at - other
     off = (apart * facing).sum(1)
@@ -265,7 +271,15 @@ def _crowding(slot: np.ndarray) -> np.ndarray:
     return np.maximum(np.bincount(slot)[slot] / ENOUGH, 1.0)
 
 
-def _design(bend: Bend, walk: Patches, at, index, normal, rows=None, count=None) -> sparse.csr_array:
+def _design(
+    bend: Bend,
+    walk: Patches,
+    at: np.ndarray,
+    index: np.ndarray,
+    normal: np.ndarray,
+    rows: np.ndarray | None = None,
+    count: int | None = None,
+) -> sparse.csr_array:
     """(m, 6 · knots) how misfits of patches change with the knots."""
     k, w = bend.weights(walk.time[index])
     arm = at[index] - bend.path.at(walk.time[index])
@@ -278,7 +292,7 @@ def _design(bend: Bend, walk: Patches, at, index, normal, rows=None, count=None)
     return sparse.csr_array((values.ravel(), (row.ravel(), columns.ravel())), shape=shape)
 
 
-def _misfits(held: Held, bend: Bend, reach: float):
+def _misfits(held: Held, bend: Bend, reach: float) -> tuple[tuple[float, float], tuple[int, int]]:
     """Usual misfit (m) to what stays and of the walk to itself, and how many pairs each has."""
     found, at, _ = _pairs(held, bend, np.eye(4), max(reach, 0.15), itself=True)
     i, j, other, normal, _ = found
