@@ -3,9 +3,9 @@
 
 python benchmarks/let_go.py [FAMILY …] [--jobs 2] [--seed 110] [--off 0.5] [--turned 10]
 
-Pairs of scans that have a tenth and more in common, and whose surfaces hold every direction at the truth; each
-is let go ``off`` m and ``turned`` degrees from it.  *Right*: back within 20 mm and 0.2°; *silently wrong*:
-farther off, without a doubt.
+Pairs of scans that have a tenth and more in common, and whose surfaces hold every direction at the truth;
+each is let go ``off`` m and ``turned`` degrees from it.  *Right*: back within 20 mm and 0.2°; *silently
+wrong*: farther off, without a doubt.
 """
 
 import argparse
