@@ -46,7 +46,9 @@ class Place:
         scale: list[float] | np.ndarray,
         offset: list[float] | np.ndarray,
     ) -> "Place":
-        """With a root cube that holds a box and what rounding moves out of it, never of zero size."""
+        """With a root cube that holds a box and what rounding moves out of it, never of zero size; all are
+        (3,).
+        """
         low, high = np.asarray(low, float), np.asarray(high, float)
         size = float(max((high - low).max(), 0.01)) * 1.0001 + 4 * max(scale)
         return cls(

@@ -50,7 +50,7 @@ def keys(
 
 @njit(cache=True, nogil=True)
 def first_at(position: Any, scale: np.ndarray, offset: np.ndarray, low: np.ndarray, size: float, key: int):
-    """Index of the first of the points, which are in key order, whose key is not below ``key``."""
+    """Index of the first of the points (n, 3) i32, which are in key order, whose key is not below ``key``."""
     a, b, fine = 0, len(position), 2.0**DEPTH / size
     while a < b:
         middle = (a + b) // 2
@@ -83,7 +83,7 @@ def limits(position: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 @njit(cache=True, nogil=True)
 def order(key: np.ndarray, first_digit: int):
-    """Stable order (u32) of keys, by radix: with ``first_digit`` 0 whole, with 3 only by their
+    """Stable order (n,) u32 of keys (n,) u64, by radix: with ``first_digit`` 0 whole, with 3 only by their
     upper 30 bits.
     """
     n = len(key)
@@ -138,8 +138,8 @@ def _champions(key: np.ndarray, start: int, stop: int, depth: int, mark: np.ndar
 
 @njit(cache=True, nogil=True)
 def play_off(key: np.ndarray, mark: int, level: np.ndarray):
-    """Lower the level of the champion of each cell of level ``mark`` to it; points in key order, of which
-    each cell's champion is one.
+    """Lower the level (n,) of the champion of each cell of level ``mark`` to it; points in key order (n,), of
+    which each cell's champion is one.
     """
     shift, i = np.uint64(3 * (DEPTH - mark - CELL_BITS)), 0
     while i < len(key):

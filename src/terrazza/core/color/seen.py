@@ -59,8 +59,9 @@ def enter(
 
 @njit(cache=True, nogil=True)
 def close(near: np.ndarray):
-    """The picture without the small holes of what is seen at a slant, or was not measured: pixels between
-    opposite neighbours of one surface take their mean where they are empty or show what lies behind.
+    """The picture (rows, columns) m without the small holes of what is seen at a slant, or was not measured:
+    pixels between opposite neighbours of one surface take their mean where they are empty or show what lies
+    behind.
     """
     rows, columns = near.shape
     out = near.copy()

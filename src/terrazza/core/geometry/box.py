@@ -3,14 +3,19 @@ of them.
 """
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 import numpy as np
 
 from terrazza.core.geometry import rigid
 
-if TYPE_CHECKING:
-    from terrazza.store.cloud import Cloud
+
+class Noded(Protocol):
+    """A cloud in nodes, as far as boxes ask it."""
+
+    def touched(
+        self, low: np.ndarray, high: np.ndarray, pose: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray]: ...
 
 
 @dataclass(frozen=True)
@@ -29,7 +34,7 @@ class Box:
         q = rigid.apply(self.frame, points)
         return ((q >= self.low) & (q <= self.high)).all(1) != self.outside
 
-    def nodes(self, cloud: "Cloud", pose: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    def nodes(self, cloud: Noded, pose: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Which nodes of a cloud, whose points ``pose`` brings here, may hold points that the box shows, and
         which hold only such (masks). Masks (k,), ``pose`` (4, 4).
         """

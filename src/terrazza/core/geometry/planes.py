@@ -20,7 +20,7 @@ class Plane:
 
 
 def fit(points: np.ndarray) -> Plane:
-    """Total least squares plane through (n ≥ 3, 3) points."""
+    """Total least squares plane through points (n, 3), n ≥ 3."""
     centre = points.mean(0)
     values, vectors = np.linalg.eigh(np.cov((points - centre).T, bias=True))
     normal = vectors[:, 0]

@@ -77,8 +77,8 @@ def geographic(crs: CRS, easting: float, northing: float) -> tuple[float, float]
 
 
 def between(code: str, wkt: str, x: np.ndarray, y: np.ndarray, z: np.ndarray) -> tuple[Any, ...]:
-    """Places of the system ``code`` in that of a WKT text; InputError where a grid it takes is missing.
-    Heights stay where either system says nothing of them.
+    """Places ((n,) each, m or °) of the system ``code`` in that of a WKT text; InputError where a grid it
+    takes is missing.  Heights stay where either system says nothing of them.
     """
     try:
         other = CRS.from_user_input(code)

@@ -48,7 +48,7 @@ def area(points: np.ndarray) -> dict[str, Any]:
 
 
 def angle(points: np.ndarray) -> dict[str, Any]:
-    """Angle at the second of three points: in space, and seen from above (°, 0 to 180)."""
+    """Angle at the second of three points (3, 3) m: in space, and seen from above (°, 0 to 180)."""
     u, v = points[0] - points[1], points[2] - points[1]
 
     def between(p: np.ndarray, q: np.ndarray) -> float:

@@ -121,7 +121,7 @@ def in_job(
 def pooled(
     patch: np.ndarray, count: int, n: np.ndarray, mean: np.ndarray, cov: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray]:
-    """Pooled mean and covariance per patch, each scan weighing by its capped count."""
+    """Pooled mean (count, 3) and covariance (count, 3, 3) per patch; scans weigh by their capped counts."""
     w = n / (1 + n / CORRELATED)
     total = np.bincount(patch, w, count)
     centre = (

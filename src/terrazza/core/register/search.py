@@ -8,7 +8,7 @@ explain the data about as well, they are kept to choose from, and the scan is do
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from itertools import combinations
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -31,11 +31,6 @@ from terrazza.core.register.offers import (
 from terrazza.core.register.plan_match import PlanShape
 from terrazza.core.register.surface import Surface
 from terrazza.core.register.witnesses import Sighting, placement
-
-if TYPE_CHECKING:
-    from terrazza.fleet.common import Shared
-    from terrazza.fleet.local import Local
-
 
 MAP = 14.0  # m from a map's centre to the stations that it is made of
 # of large jobs, where not every pair is tried: most alike tried for a scan, those after it (a crew goes on to
@@ -75,8 +70,8 @@ def place(
     given: dict[int, np.ndarray] | None = None,
     fixed: set[int] | None = None,
     progress: Progress = QUIET,
-    fleet: "Local | None" = None,
-    common: "Shared | None" = None,
+    fleet: Any = None,
+    common: Any = None,
     off: set[tuple[int, int]] | None = None,
     sightings: Callable[[], list[Sighting]] = list,
 ) -> Placed:
@@ -156,8 +151,8 @@ def _all_offers(
     pictures: list[Picture],
     asked: list[tuple[int, int, np.ndarray | None, bool]],
     progress: Progress,
-    fleet: "Local | None",
-    common: "Shared | None",
+    fleet: Any,
+    common: Any,
 ) -> list[Offer]:
     """The placements that the pairs asked for offer, here or over a fleet."""
     if fleet is None:
@@ -243,8 +238,8 @@ def _map_offers(
     weak: list[int],
     surfaces: list[Surface],
     shapes: list[PlanShape],
-    fleet: "Local | None",
-    common: "Shared | None",
+    fleet: Any,
+    common: Any,
     progress: Progress,
 ) -> list[Offer]:
     """Placements of scans that are not sure, from matching each to the rest of every island as a map: it
