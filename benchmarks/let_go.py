@@ -72,7 +72,7 @@ def main() -> None:
                 _count(told["fit"], tie and tie.fit.pose, true, tie is None or tie.failed)
                 begun = time.process_time()
                 sides = [Side.of([np.eye(4)], [f], [s]) for f, s in zip(faces, seen)]
-                found = letting_go.back(*sides, *(PlanShape(f) for f in faces), start)
+                found = letting_go.back(*sides, (PlanShape(faces[0]), PlanShape(faces[1])), start)
                 spent += time.process_time() - begun
                 doubt = found.fit is None or found.failed or found.rivals or found.fit.free
                 _count(told["back"], found.pose, true, doubt)

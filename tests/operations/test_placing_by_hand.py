@@ -56,6 +56,24 @@ def test_scans_are_placed_by_like_points_and_taken_back(loose):
     assert opened(workspace, row).scan(3).pose is None
 
 
+@pytest.mark.parametrize("way_deg", [20, 110, 200, 290])
+@pytest.mark.parametrize("turned_deg", [-10, 10])
+def test_a_scan_let_go_half_a_metre_and_ten_degrees_off_comes_back(loose, way_deg, turned_deg):
+    workspace, row, poses = loose
+    a, b = (rigid.inverse(poses[0]) @ poses[k] for k in (0, 1))
+    way = np.radians(way_deg)
+    for scan, pose, off_m, turn in ((1, a, 0.0, 0.0), (2, b, 0.5, turned_deg)):
+        x, y, z = pose[:3, 3] + off_m * np.array([np.cos(way), np.sin(way), 0.1])
+        heading = np.degrees(rigid.heading(pose)) + turn
+        must(workspace, row, "register.set_pose", scan=scan, x=x, y=y, z=z, heading_deg=heading)
+    figures = must(workspace, row, "register.cloud_fit", scan=2, neighbour=1)
+    job = opened(workspace, row)
+    moved, turned = off(job, poses, 1, 2)
+    assert moved < 0.01 and turned < 0.1 and not figures["doubt"], figures
+    assert figures["moved_mm"] == pytest.approx(502, abs=15) and abs(figures["turned_deg"] - 10) < 0.2
+    assert job.get("standing", 2)["alternatives"] == [] and job.get("tie", "1-2")["overlap"] > 0.3
+
+
 def test_one_pair_suffices_where_the_heading_is_known(loose):
     workspace, row, poses = loose
     pairs = pairs_of(poses, 1, 0, 1, np.random.default_rng(1))

@@ -16,9 +16,17 @@ TRIED = 16  # candidates of the plan match
 HEADINGS = np.radians([0.0, -6.0, 6.0, -12.0, 12.0])
 
 
-def back(stays: Side, moves: Side, shape_a: PlanShape, shape_b: PlanShape, start: np.ndarray) -> Found:
-    """The scan in ``moves`` placed against the one in ``stays``, from ``start`` (4×4) in its frame."""
-    near = lambda pose: same(pose, start, REACH)
-    found = [c.pose for c in candidates(shape_a, shape_b, TRIED) if near(c.pose)]
+def back(
+    stays: Side,
+    moves: Side,
+    shapes: tuple[PlanShape, PlanShape],
+    start: np.ndarray,
+    reach: tuple[float, float] = REACH,
+) -> Found:
+    """The scan in ``moves`` placed against the one in ``stays``, from ``start`` (4×4) in its frame and no
+    farther from there than ``reach`` (m, rad); ``shapes`` in plan, that of the one that stays first.
+    """
+    near = lambda pose: same(pose, start, reach)
+    found = [c.pose for c in candidates(*shapes, TRIED) if near(c.pose)]
     turned = [rigid.step(start, np.array([0.0, 0.0, h]), np.zeros(3), start[:3, 3]) for h in HEADINGS]
     return place_among(stays, moves, [*found, *turned], near)
