@@ -87,7 +87,7 @@ def main() -> None:
     plain = Row.select().order_by(Row.id).first()
     with tempfile.TemporaryDirectory() as folder:
         archive.backup(args.workspace, plain, f"{folder}/backup")
-        full = archive.restore(args.workspace, f"{folder}/backup", "Large drawings")
+        full = archive.restore(args.workspace, f"{folder}/backup", f"Large drawings {os.getpid()}")
         job = Job(args.workspace, full)
         at = job.grid_pose(job.scans(placed=True)[0])[:3, 3]
         for path in (drawn(folder, at, args.lines), mesh(folder, at, args.triangles)):

@@ -218,3 +218,49 @@ test("an address brings the same view back, wherever the scene's origin lies", (
   assert.ok(near(second.plan.centre, [-6.5, 6]), "what is not whole changes nothing");
   assert.equal(second.mode, "class");
 });
+
+test("of very many places some are drawn while a view moves, and all when it rests", async () => {
+  const strokes = [];
+  class Path {
+    points = 0;
+    moveTo() {
+      this.points += 1;
+    }
+    lineTo() {
+      this.points += 1;
+    }
+    addPath(other) {
+      this.points += other.points;
+    }
+  }
+  const real = globalThis.Path2D;
+  globalThis.Path2D = Path;
+  const canvas = { ...element(), getContext: () => ({ scale() {}, stroke: (path) => strokes.push(path) }) };
+  globalThis.document.createElement = () => canvas;
+  const at = Array.from({ length: 20 }, (_, k) => [k, Math.sin(k), 0]);
+  const lines = Array.from({ length: 500 }, () => ({ at, closed: false }));
+  const app = {
+    cloud: { data: { drawings: [{ lines }], state: "1" } },
+    surfaces: { key: "", shown: [], lines: () => [] },
+  };
+  const ink = new Ink(app),
+    view = looking(PlanView, { centre: [5, 2], scale: 0.05 });
+  Object.assign(view.pane, { insertBefore() {}, querySelector: () => null });
+  const drawn = () => strokes.map((path) => path.points);
+  ink.paint(view);
+  ink.paint(view);
+  assert.deepEqual(drawn(), [500 * 20], "once, as long as nothing changes");
+  view.shift(40, 0);
+  ink.paint(view);
+  assert.ok(drawn()[1] < 500 * 8 && drawn()[1] >= 500 * 2, `${drawn()[1]} while it moves`);
+  ink.paint(view);
+  assert.equal(drawn().length, 2, "marks drawn anew do not draw lines anew");
+  await new Promise((done) => setTimeout(done, 350));
+  assert.deepEqual(drawn().slice(2), [500 * 20], "all at rest");
+  lines.length = 10;
+  app.cloud.data.state = "2";
+  view.shift(40, 0);
+  ink.paint(view);
+  assert.equal(drawn().at(-1), 10 * 20, "few are always drawn whole");
+  globalThis.Path2D = real;
+});

@@ -5,7 +5,7 @@ import { lineThrough, numbersIn, planOf } from "../../src/terrazza/web/static/js
 import { Heap } from "../../src/terrazza/web/static/js/heap.js";
 import { field, metres, round, said, written } from "../../src/terrazza/web/static/js/notation.js";
 import { State } from "../../src/terrazza/web/static/js/state.js";
-import { cuts, rimOf } from "../../src/terrazza/web/static/js/surfaces.js";
+import { coarsened, cuts, rimOf } from "../../src/terrazza/web/static/js/surfaces.js";
 import { html, raw } from "../../src/terrazza/web/static/js/text.js";
 import { again, Refusal } from "../../src/terrazza/web/static/js/trouble.js";
 
@@ -121,4 +121,27 @@ test("a surface has a rim, and the slab cuts it where it is", () => {
     assert.ok(Math.abs(z - (6 - Math.abs(x - 12) / 2)) < 1e-5, `height ${z} at ${x}`);
   }
   assert.deepEqual([...cuts(roof, { a: [0, 40], u: [1, 0] })], []);
+});
+
+test("a large surface is coarse while a view moves, and lies where it lay", () => {
+  const side = 60,
+    vertices = new Float32Array(3 * side * side),
+    triangles = [];
+  for (let k = 0; k < side * side; k++) {
+    const [x, y] = [k % side, Math.floor(k / side)];
+    vertices.set([x, y, 3 * Math.sin(x / 9)], 3 * k);
+    if (x + 1 < side && y + 1 < side) triangles.push(k, k + 1, k + side, k + 1, k + side + 1, k + side);
+  }
+  const [few, corners] = coarsened(vertices, new Uint32Array(triangles), 12);
+  assert.ok(few.length / 3 < 220 && corners.length / 3 < 700 && corners.length / 3 > 200);
+  for (let k = 0; k < few.length; k += 3)
+    assert.ok(Math.abs(few[k + 2] - 3 * Math.sin(few[k] / 9)) < 1e-5, "a vertex of the surface");
+  for (let t = 0; t < corners.length; t += 3) {
+    const own = new Set(corners.slice(t, t + 3));
+    assert.ok(own.size === 3 && Math.max(...own) < few.length / 3);
+  }
+  const [xs, ys] = [0, 1].map((axis) => few.filter((_, k) => k % 3 === axis));
+  assert.ok(Math.max(...xs) >= 54 && Math.max(...ys) >= 54 && Math.min(...xs) === 0);
+  const [same, all] = coarsened(vertices, new Uint32Array(triangles), 5900);
+  assert.deepEqual([same.length, all.length], [vertices.length, triangles.length]);
 });

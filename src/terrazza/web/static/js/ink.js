@@ -1,7 +1,10 @@
 // Lines of drawings, and where the slab cuts surfaces: kept as paths in each view's own flat plane, and only moved when the view moves.
+// Of very many places some are drawn while a view moves, and all when it has come to rest.
 
 const WIDTH = 1.6; // px
 const KEPT = 1e-6;
+const MANY = 3000; // places of lines above which only about so many are drawn while a view moves
+const REST = 250; // ms without a move, and all are drawn
 const FAINT = 0.3; // of lines that were drawn on another slab than the one that is cut
 const DRAWN = "--terracotta",
   EARTH = "--olive"; // colours of lines that have none, and of surfaces
@@ -21,25 +24,23 @@ export class Ink {
   }
 
   of(view) {
-    if (!this.held.has(view)) this.held.set(view, { canvas: canvasOf(view.pane), key: null, paths: [] });
+    if (!this.held.has(view)) this.held.set(view, { canvas: canvasOf(view.pane), key: null, paths: {} });
     return this.held.get(view);
   }
 
   // Draw the lines of a view where it looks now.
-  paint(view) {
-    const { drawings } = this.app.cloud.data,
-      held = this.of(view),
-      { width, height } = view.pane.getBoundingClientRect();
-    const ratio = Math.min(window.devicePixelRatio, 2),
-      { canvas } = held,
-      key = `${this.app.cloud.data.state} ${this.app.surfaces.key} ${view.flatKey()}`;
-    if (held.key !== key)
-      Object.assign(held, {
-        key,
-        paths: [...pathsOf(drawings, view), ...surfacePaths(this.app.surfaces, view)],
-      });
-    canvas.hidden = !held.paths.length;
-    if (canvas.hidden) return;
+  paint(view, rested = false) {
+    const held = this.of(view),
+      { width, height } = view.pane.getBoundingClientRect(),
+      { canvas } = held;
+    const all = !this.moves(view, held, rested),
+      paths = this.paths(view, held, all),
+      [low, high] = view.kind === "plan" && this.app.slabOn ? this.app.planSlab() : [-Infinity, Infinity],
+      ratio = Math.min(window.devicePixelRatio, 2),
+      drawn = [held.key, all, view.flatTo(), width, height, low, high, document.body.className].join();
+    canvas.hidden = !paths.length;
+    if (canvas.hidden || held.drawn === drawn) return;
+    held.drawn = drawn;
     canvas.width = width * ratio;
     canvas.height = height * ratio;
     const style = getComputedStyle(document.body);
@@ -48,8 +49,7 @@ export class Ink {
     c.scale(ratio, ratio);
     c.lineWidth = WIDTH;
     c.lineJoin = "round";
-    const [low, high] = view.kind === "plan" && this.app.slabOn ? this.app.planSlab() : [-Infinity, Infinity];
-    for (const { colour, path, height } of held.paths) {
+    for (const { colour, path, height } of paths) {
       const placed = new Path2D();
       c.globalAlpha = height === null || (low <= height && height <= high) ? 1 : FAINT;
       placed.addPath(path, matrix);
@@ -57,16 +57,50 @@ export class Ink {
       c.stroke(placed);
     }
   }
+
+  // Whether a view with very many lines is on its way; it is drawn once more when it has come to rest.
+  moves(view, held, rested) {
+    const where = `${view.flatKey()} ${view.flatTo()}`,
+      moved = held.where !== undefined && held.where !== where;
+    held.where = where;
+    if (rested || places(this.app.cloud.data.drawings) <= MANY) return false;
+    if (moved) {
+      clearTimeout(held.resting);
+      held.resting = setTimeout(() => {
+        held.resting = null;
+        this.paint(view, true);
+      }, REST);
+    }
+    return Boolean(held.resting);
+  }
+
+  // The paths of a view as it lies, of all places or of some, kept until something changes.
+  paths(view, held, all) {
+    const { drawings, state } = this.app.cloud.data,
+      key = `${state} ${this.app.surfaces.key} ${view.flatKey()}`;
+    if (held.key !== key) Object.assign(held, { key, paths: {} });
+    held.paths[all] ??= [
+      ...pathsOf(drawings, view, all ? 1 : Math.ceil(places(drawings) / MANY)),
+      ...surfacePaths(this.app.surfaces, view),
+    ];
+    return held.paths[all];
+  }
 }
 
+const places = (drawings) => drawings.reduce((n, d) => n + d.lines.reduce((m, l) => m + l.at.length, 0), 0);
+
+// Every so many places of a line, both ends among them.
+export const thinned = (at, step) =>
+  step > 1 ? at.filter((_, k) => k % step === 0 || k === at.length - 1) : at;
+
 // One path a colour and height of the slab drawn on, of all lines as a view lays them flat.
-function pathsOf(drawings, view) {
+function pathsOf(drawings, view, step) {
   const alike = new Map();
   for (const { lines, height = null } of drawings) {
     for (const { at, closed, colour = DRAWN } of lines) {
       const key = `${colour} ${height}`;
       if (!alike.has(key)) alike.set(key, { colour, height, path: new Path2D() });
-      trace(alike.get(key).path, closed ? [...at, at[0]] : at, view);
+      trace(alike.get(key).path, thinned(closed ? [...at, at[0]] : at, step), view);
     }
   }
   return [...alike.values()];

@@ -3,6 +3,8 @@ import * as THREE from "../vendor/three.module.js";
 import { again, ask, tell } from "./trouble.js";
 
 const BOTH_SIDES = 2; // of a triangle, as the renderer numbers them
+const COARSE = 100; // cells along the longest side of a large surface, as it is drawn while a view moves
+const LARGE = 50_000; // triangles
 const EARTH = [0.66, 0.6, 0.48]; // colour of a surface, red, green, blue
 
 const VERTEX = `precision highp float;
@@ -64,9 +66,9 @@ export class Surfaces {
     surface.base = [...new Float64Array(buffer, 8, 3)];
     surface.vertices = new Float32Array(buffer, 32, 3 * n);
     surface.triangles = new Uint32Array(buffer, 32 + 12 * n, 3 * m);
-    const geometry = new THREE.BufferGeometry();
-    geometry.setAttribute("position", new THREE.BufferAttribute(surface.vertices, 3));
-    geometry.setIndex(new THREE.BufferAttribute(surface.triangles, 1));
+    surface.full = geometryOf(surface.vertices, surface.triangles);
+    surface.coarse =
+      m > LARGE ? geometryOf(...coarsened(surface.vertices, surface.triangles, COARSE)) : surface.full;
     const { uBox, uBoxOn, uSlab, uSlabOn } = this.app.cloud.shared,
       uEarth = { value: new THREE.Color(...EARTH) };
     const material = new THREE.RawShaderMaterial({
@@ -76,7 +78,7 @@ export class Surfaces {
       side: BOTH_SIDES,
       uniforms: { uBox, uBoxOn, uSlab, uSlabOn, uEarth },
     });
-    surface.mesh = new THREE.Mesh(geometry, material);
+    surface.mesh = new THREE.Mesh(surface.full, material);
     Object.assign(surface.mesh, {
       frustumCulled: false,
       matrixAutoUpdate: false,
@@ -99,14 +101,17 @@ export class Surfaces {
     this.held.delete(surface.id);
     if (!surface.mesh) return;
     this.app.cloud.scene.remove(surface.mesh);
-    surface.mesh.geometry.dispose();
+    for (const geometry of [surface.full, surface.coarse]) geometry.dispose();
     surface.mesh.material.dispose();
   }
 
   // Shaded in space only: the plan has its picture, and the slab the line where it cuts them.
   show(view) {
-    for (const s of this.held.values())
-      if (s.mesh) s.mesh.visible = view?.kind === "space" && this.shown.includes(s);
+    for (const s of this.held.values()) {
+      if (!s.mesh) continue;
+      s.mesh.visible = view?.kind === "space" && this.shown.includes(s);
+      s.mesh.geometry = this.app.still ? s.full : s.coarse;
+    }
   }
 
   // Lines that a view shows of the surfaces, as pairs of places in the scene.
@@ -116,6 +121,42 @@ export class Surfaces {
       if (view.kind === "slab") for (const piece of view.pieces) yield* cuts(s, piece);
     }
   }
+}
+
+function geometryOf(vertices, triangles) {
+  const geometry = new THREE.BufferGeometry();
+  geometry.setAttribute("position", new THREE.BufferAttribute(vertices, 3));
+  geometry.setIndex(new THREE.BufferAttribute(triangles, 1));
+  return geometry;
+}
+
+// A surface with one vertex of each cell of a cubic grid, so many along its longest side: vertices, and what of its triangles has corners in three cells.
+export function coarsened(vertices, triangles, cells) {
+  const low = [Infinity, Infinity, Infinity],
+    high = [-Infinity, -Infinity, -Infinity];
+  for (let k = 0; k < vertices.length; k++) {
+    low[k % 3] = Math.min(low[k % 3], vertices[k]);
+    high[k % 3] = Math.max(high[k % 3], vertices[k]);
+  }
+  const size = Math.max(...high.map((v, axis) => v - low[axis]), 1e-9) / cells,
+    first = new Map(),
+    stands = new Uint32Array(vertices.length / 3), // for each vertex the one of its cell
+    kept = [];
+  for (let k = 0; k < stands.length; k++) {
+    const [x, y, z] = [0, 1, 2].map((axis) => Math.floor((vertices[3 * k + axis] - low[axis]) / size)),
+      key = (x * (cells + 1) + y) * (cells + 1) + z;
+    if (!first.has(key)) {
+      first.set(key, kept.length / 3);
+      kept.push(vertices[3 * k], vertices[3 * k + 1], vertices[3 * k + 2]);
+    }
+    stands[k] = first.get(key);
+  }
+  const out = [];
+  for (let t = 0; t < triangles.length; t += 3) {
+    const [a, b, c] = [0, 1, 2].map((k) => stands[triangles[t + k]]);
+    if (a !== b && b !== c && a !== c) out.push(a, b, c);
+  }
+  return [new Float32Array(kept), new Uint32Array(out)];
 }
 
 const placeOf = ({ vertices, at }, k) => [0, 1, 2].map((axis) => vertices[3 * k + axis] + at[axis]);
