@@ -10,6 +10,7 @@ from terrazza.core.register import sketch
 from terrazza.db import queries
 from terrazza.errors import InputError
 from terrazza.operations.spine import fieldbook
+from tests.operations.test_placing_by_hand import parting
 from tests.run import must, opened, perform
 from tests.scenes import write_room
 
@@ -176,3 +177,26 @@ def test_the_similarity_is_least_squares(seed):
     for few in (pixels[:1], np.repeat(pixels[:1], 3, 0)):
         with pytest.raises(InputError):
             sketch.lay(few, places[: len(few)])
+
+
+def test_an_island_comes_along_with_the_scan_that_is_marked(room):
+    """Scans 2 and 3 hang together in an island of their own; only one of them is on the sketch."""
+    workspace, row, poses, picture = room
+    must(workspace, row, "register.set_pose", scan=1, x=0, y=0, z=0, heading_deg=0)
+
+    apart = rigid.make(rigid.about_z(0.7), np.array([40.0, 9.0, 1.0]))
+    with parting(workspace, row) as job:
+        for k in (2, 3):
+            standing = {"island": 2, "matrix": (apart @ poses[k - 1]).tolist(), "doubt": None}
+            job.put("standing", k, standing | {"alternatives": []}, scan=k)
+    home = rigid.inverse(poses[0])
+    places = np.array([rigid.apply(home, p[None, :3, 3])[0][:2] for p in poses])
+    known = [[100, 100, *places[0]], [300, 100, *(places[0] + [10.0, 0.0])]]
+    at = np.array([100, 100]) + (places[1] - places[0]) / SCALE * [1, -1]
+    figures = must(
+        workspace, row, "register.sketch", picture=picture, known=known, stations=[[2, *at.tolist()]]
+    )
+    assert figures["stations"][0]["placed"] and not figures["doubt"]
+    job = opened(workspace, row)
+    stand_as(job, poses)
+    assert {job.get("standing", k)["island"] for k in (2, 3)} == {1}

@@ -1,4 +1,4 @@
-"""Lay a sketch or map under the plan, and place scans about where the crew marked them on it."""
+"""A sketch or map under the plan, and scans put about where the crew marked them on it."""
 
 import os
 from typing import Annotated
