@@ -219,3 +219,23 @@ def test_what_only_sliding_ties_join_is_doubted(workspace, ways, doubted):
     assert {k - 1 for k in found} == doubted and all("slides towards" in v for v in found.values())
     kept = settling._sliding(job, scans, results, ties, [np.eye(4)] * 4, {3})
     assert 4 not in kept, "what stays is what the others are judged against"
+
+
+def test_a_tie_that_is_asked_for_is_tried_and_told_where_it_cannot_be(tmp_path, workspace, monkeypatch):
+    write_room(tmp_path / "room.e57", posed=True)
+    row = queries.create_job(workspace, "Asked")
+    must(workspace, row, "import.files", files=[str(tmp_path / "room.e57")])
+    monkeypatch.setattr("terrazza.core.register.linking.COMMON", 2.0)  # no overlap is enough by itself
+    assert "asked for" in must(workspace, row, "register.tie", a=2, b=1, weight=2.0)["says"]
+    figures = must(workspace, row, "register.adjust", least_overlap=0.9)
+    job = opened(workspace, row)
+    assert list(job.facts("tie")) == ["1-2"] and job.get("tie", "1-2")["overlap"] > 0.3
+    assert not any("asked for" in d for d in figures["doubt"])
+    must(workspace, row, "register.tie", a=1, b=2, on=False)
+    assert must(workspace, row, "register.tie", a=1, b=2)["says"].startswith("Tie 1 – 2 switched on")
+    assert opened(workspace, row).get("tie_choice", "1-2")["asked"], "it stays asked for"
+    must(workspace, row, "register.set_pose", scan=3, x=300, y=0, z=0, heading_deg=0)
+    must(workspace, row, "register.tie", a=1, b=3)
+    figures = must(workspace, row, "register.adjust", least_overlap=0.9)
+    assert any("Scans 1 and 3 share too little" in d for d in figures["doubt"]), figures["doubt"]
+    assert "1-2" in opened(workspace, row).facts("tie")

@@ -39,9 +39,10 @@ def fit_all(
     poses: list[np.ndarray | None],
     least_overlap: float = 0.05,
     progress: Progress = QUIET,
+    asked: frozenset[tuple[int, int]] = frozenset(),
 ) -> list[Tie]:
     """Cloud fits of all pairs of placed scans that overlap, starting from ``poses``; failed ones say why.
-    Poses (4, 4).
+    Pairs that are ``asked`` for (the lower index first) are fitted however little they overlap. Poses (4, 4).
     """
     ties = []
     reach = [float(np.linalg.norm(s.xyz, axis=1).max(initial=0.0)) for s in surfaces]
@@ -49,13 +50,13 @@ def fit_all(
     pairs = [
         (a, b)
         for a, b in combinations(placed, 2)
-        if np.linalg.norm(poses[a][:3, 3] - poses[b][:3, 3]) <= reach[a] + reach[b]
+        if (a, b) in asked or np.linalg.norm(poses[a][:3, 3] - poses[b][:3, 3]) <= reach[a] + reach[b]
     ]
     for done, (a, b) in enumerate(pairs):
         progress.advance(done, len(pairs), f"Cloud fit {a + 1} – {b + 1}")
         start = rigid.inverse(poses[a]) @ poses[b]
         verdict = judge(pictures[a], pictures[b], start, WIDELY)
-        if verdict.common < min(least_overlap, COMMON):
+        if (a, b) not in asked and verdict.common < min(least_overlap, COMMON):
             continue
         tie = fit_pair(surfaces, pictures, a, b, start, widths=(0.12, 0.06, 0.03))
         if tie is not None:

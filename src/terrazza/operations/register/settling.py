@@ -60,6 +60,11 @@ def decided(job: Job, scans: list[Scan]) -> dict[tuple[int, int], dict]:
     return {(min(a, b), max(a, b)): c for a, b, c in pairs}
 
 
+def asked(job: Job, scans: list[Scan]) -> frozenset[tuple[int, int]]:
+    """Pairs (of indices, the lower first) whose ties were asked for by hand and are not switched off."""
+    return frozenset(pair for pair, c in decided(job, scans).items() if c["on"] and c.get("asked"))
+
+
 def settle(
     job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, progress, how, started
 ) -> Figures:
@@ -82,7 +87,14 @@ def settle(
     )
     sliding = _sliding(job, scans, results, ties, rest, fixed)
     unsettled = sliding | shown_twice(doubles) | judged_again(job, scans, seen) | unsettled
+    tied = {(t.a, t.b) for t in ties}
     return figures | {
+        "untied": [
+            f"Scans {scans[a].id} and {scans[b].id} share too little where they stand for the tie that was "
+            "asked for."
+            for a, b in sorted(asked(job, scans))
+            if (a, b) not in tied
+        ],
         "unsettled": unsettled,
         "loose_mm": _loose(scans, results, fixed),
         "double_walls": doubles,
@@ -107,7 +119,8 @@ def _adjusted(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, 
     """Ties of all overlapping pairs, the scans' points (None where not placed), (members, Adjusted, fixed
     members) by island, and the indices of what was taken out.
     """
-    ties = as_chosen(job, scans, linking.fit_all(faces, seen, poses, least_overlap, Part(progress, 0.0, 0.4)))
+    found = linking.fit_all(faces, seen, poses, least_overlap, Part(progress, 0.0, 0.4), asked(job, scans))
+    ties = as_chosen(job, scans, found)
     targets = witnesses.grouped(sightings(job, scans), poses)
     apart = {(t.a, t.b) for t in ties if t.failed == OFF}
     most = min(MOST, ALTOGETHER // max(sum(p is not None for p in poses), 1))

@@ -10,7 +10,7 @@ def put_standing(job: Job, scans: list[Scan], found, figures: Figures) -> Figure
     """Put for every scan its island, why its placement is doubted, and what else it could be; the doubts as
     sentences for the figures.
     """
-    said, again = [], _scanned_again(job, scans)
+    said, again = [*figures.get("untied", [])], _scanned_again(job, scans)
     for k, scan in enumerate(scans):
         doubt, place = found.doubt[k], job.get("pose", scan.id)
         if scan.id in again:
@@ -76,7 +76,7 @@ def put_stood(job: Job, scans: list[Scan], figures: Figures) -> Figures:
     """Put what an adjustment by itself says of each scan; doubts between alternatives stay until one of them
     is chosen.
     """
-    said = []
+    said = [*figures.get("untied", [])]
     for scan in scans:
         standing, place = job.get("standing", scan.id) or {"alternatives": []}, job.get("pose", scan.id)
         doubt = (

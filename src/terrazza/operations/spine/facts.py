@@ -68,12 +68,13 @@ class TieValue(Value):
 
 
 class TieChoiceValue(Value):
-    """What was decided of a tie by hand."""
+    """What was decided of a tie by hand, and whether it was asked for where none was found."""
 
     a: int
     b: int
     on: bool
     weight: float
+    asked: bool = False
 
 
 class NetworkValue(Value):

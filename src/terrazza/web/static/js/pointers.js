@@ -83,7 +83,7 @@ class Hand {
     }
     if (drag.moved || e.button !== 0) return;
     const mark = e.target.closest?.(".go");
-    mark ? app.stand(mark.dataset.scan) : app.clicked(view, x, y);
+    mark && !this.tool.stations ? app.stand(mark.dataset.scan) : app.clicked(view, x, y);
   }
 
   // A double click takes a bend of the section line out.

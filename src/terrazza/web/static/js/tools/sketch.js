@@ -90,6 +90,7 @@ export default {
   help: "Mark known places and scans on a sketch",
   steps: ["register"],
   cursor: "crosshair",
+  stations: true, // touched themselves, not looked from
   sends: ["register.sketch"],
   enter: (app) => panel(app),
   click(app, view, px, py) {
