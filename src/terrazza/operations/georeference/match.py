@@ -1,13 +1,9 @@
 """Match a control point by hand."""
 
 from terrazza.core.progress import Progress
-from terrazza.later import later
 from terrazza.operations.georeference.solving import control_point_of, solve_again, target_of
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation
 from terrazza.operations.spine.job import Job
-
-with later():
-    pass
 
 
 class MatchParams(Params):

@@ -3,13 +3,9 @@
 from typing import Literal
 
 from terrazza.core.progress import Progress
-from terrazza.later import later
 from terrazza.operations.georeference.sightings import KINDS, REACH, find_targets, target_warnings
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job
-
-with later():
-    pass
 
 
 class TargetsParams(Params):

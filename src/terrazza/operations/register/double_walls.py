@@ -2,15 +2,11 @@
 
 from terrazza.core.progress import Progress
 from terrazza.errors import StateError
-from terrazza.later import later
 from terrazza.operations.pieces.surfaces import kept_points
 from terrazza.operations.register.judging import doubled
 from terrazza.operations.spine.base import Figures, Operation, Params, operation, scans_field
 from terrazza.operations.spine.job import Job
 from terrazza.operations.spine.notation import Notation
-
-with later():
-    pass
 
 
 class DoubleWallsParams(Params):

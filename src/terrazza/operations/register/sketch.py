@@ -8,7 +8,7 @@ from pydantic import Field
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Part, Progress
-from terrazza.errors import NotFound, ParamsError
+from terrazza.errors import ParamsError
 from terrazza.later import later
 from terrazza.operations.importing.photos import kept
 from terrazza.operations.pieces.surfaces import pictures, surfaces
@@ -16,6 +16,7 @@ from terrazza.operations.register.moving import companions, move, told
 from terrazza.operations.spine.base import Figures, Operation, Params, Triple, field, operation
 from terrazza.operations.spine.job import Job, Scan, plain
 from terrazza.operations.spine.notation import Notation
+from terrazza.operations.table.naming import need_there
 
 with later():
     from terrazza.core.register import like_points, plan_match
@@ -115,10 +116,7 @@ def _record(job: Job, params: SketchParams) -> tuple[dict, int]:
             "register.sketch needs either a picture or the number of a sketch.", "Give one of the two."
         )
     if params.sketch:
-        record = job.get("sketch", params.sketch)
-        if record is None:
-            raise NotFound(f"There is no sketch {params.sketch}.", "Bring its picture.")
-        return dict(record), params.sketch
+        return dict(need_there(job, "sketch", params.sketch)), params.sketch
     number = job.next_number("sketch")
     file, width, height = kept(job, params.picture, f"sketch.{number}")
     name = os.path.splitext(os.path.basename(params.picture))[0]

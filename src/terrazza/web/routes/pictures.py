@@ -4,6 +4,7 @@ from fastapi import APIRouter, Request
 from fastapi.responses import FileResponse, Response
 
 from terrazza.errors import NotFound
+from terrazza.operations.table.naming import need_there
 from terrazza.web.contexts import pairs, placements
 from terrazza.web.contexts import pictures as context
 from terrazza.web.routes.common import job_of
@@ -43,9 +44,7 @@ def pair(request: Request, job_id: int, a: int, b: int, kind: str) -> Response:
 @router.get("/sketch/{number}")
 def sketch(request: Request, job_id: int, number: int) -> Response:
     job = job_of(request, job_id)
-    record = job.get("sketch", number)
-    if record is None:
-        raise NotFound(f"There is no sketch {number}.", "Lay one under the plan.")
+    record = need_there(job, "sketch", number)
     return FileResponse(job.own_file("photos", record["file"]), headers=KEEP)
 
 

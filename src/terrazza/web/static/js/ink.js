@@ -90,8 +90,7 @@ export class Ink {
 const places = (drawings) => drawings.reduce((n, d) => n + d.lines.reduce((m, l) => m + l.at.length, 0), 0);
 
 // Every so many places of a line, both ends among them.
-export const thinned = (at, step) =>
-  step > 1 ? at.filter((_, k) => k % step === 0 || k === at.length - 1) : at;
+const thinned = (at, step) => (step > 1 ? at.filter((_, k) => k % step === 0 || k === at.length - 1) : at);
 
 // One path a colour and height of the slab drawn on, of all lines as a view lays them flat.
 function pathsOf(drawings, view, step) {

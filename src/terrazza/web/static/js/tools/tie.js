@@ -21,10 +21,7 @@ function stationAt(app, view, px, py) {
   return near[0]?.scan ?? null;
 }
 
-const tieOf = (app, a, b) =>
-  app.cloud.data.ties.find(
-    (t) => Math.min(t.a, t.b) === Math.min(a, b) && Math.max(t.a, t.b) === Math.max(a, b),
-  );
+const tieOf = (app, a, b) => app.cloud.data.ties.find((t) => [a, b].includes(t.a) && [a, b].includes(t.b));
 
 function panel(app, wrong = "") {
   const { a, b } = hand,
