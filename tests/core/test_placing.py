@@ -7,9 +7,20 @@ import pytest
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET
-from terrazza.core.register import cloud_fit, contradiction, network, patches, plan_match, search, surface
-from terrazza.core.register.assembly import Assembly, rivals_of
+from terrazza.core.register import (
+    cloud_fit,
+    contradiction,
+    network,
+    open_match,
+    patches,
+    plan_match,
+    search,
+    surface,
+)
+from terrazza.core.register.assembly import Assembly
 from terrazza.core.register.offers import Offer, evidence, offers_of
+from terrazza.core.register.rivals import rivals_of
+from terrazza.errors import InputError
 from tests import places
 
 
@@ -47,6 +58,8 @@ def errors(found, truth):
     [
         ("rooms", 0, (1, 4, 5), 2),
         ("corridor", 0, (0, 1, 2), 3),
+        ("rooms", 2203, (1, 2, 3, 4, 5), 5),  # two of them share what is seen through a door
+        ("islands", 2202, (1, 2, 3, 4, 6, 7), 6),  # which must not be joined by what floors have in common
     ],
 )
 def test_what_is_placed_without_doubt_is_right(family, seed, choose, placed):
@@ -184,13 +197,18 @@ class _Told(Assembly):
     def verdict(self, a, b, pose):
         return self.says(round(float(pose[0, 3] if a < b else -pose[0, 3]), 1))
 
+    def gross(self, a, b, pose):
+        return False
+
 
 @pytest.mark.parametrize(
     ("second", "rivals", "moved"),
     [
         (_verdict(0.45, 0.0), 1, False),
-        (_verdict(0.3, 0.0), 0, False),
-        (_verdict(0.7, 0.0), 0, True),
+        (_verdict(0.3, 2.0), 0, False),
+        (_verdict(0.3, 0.0), 1, False),  # nothing contradicts it
+        (_verdict(0.2, 0.0), 0, False),
+        (_verdict(0.7, 0.0), 1, True),  # nor the place that it had
         (_verdict(0.6, 0.0), 1, True),
         (_verdict(0.9, 6.0), 0, False),
     ],
@@ -215,3 +233,58 @@ def test_offers_of_scans_that_share_nothing_are_none_and_pairs_of_many_are_few()
     assert len(search._pairs(shapes * 10, {})) == 20 * 19 // 2
     many = search._pairs(shapes * 25, {0: np.eye(4), 30: np.eye(4)})
     assert (0, 30) in many and (4, 5) in many and len(many) < 50 * (search.LIKELY + search.NEXT) + 2
+
+
+@pytest.mark.parametrize(
+    ("family", "seed", "choose"),
+    [("rooms", 2201, (1, 2, 4, 5, 6)), ("rooms", 2203, (2, 3, 4, 5))],
+)
+def test_what_is_open_and_occupied_finds_a_scan_through_a_door_where_walls_do_not(family, seed, choose):
+    truth, faces, shapes, seen = scanned(family, seed, choose)
+    opened = [open_match.OpenShape.of(*one) for one in zip(faces, shapes, seen)]
+    centre = np.median([p[:3, 3] for p in truth[1:]], axis=0)
+    about = [rigid.make(np.eye(3), -centre) @ p for p in truth]
+    plan, _ = plan_match.PlanShape.of_map(faces[1:], truth[1:], centre)
+    near = lambda poses: any(
+        rigid.difference(p, about[0])[0] < 0.4 and rigid.difference(p, about[0])[1] < 0.05 for p in poses
+    )
+    assert near(open_match.candidates(opened[1:], about[1:], plan, opened[0], shapes[0], 16))
+    assert not near(c.pose for c in plan_match.candidates(plan, shapes[0], 16))
+
+
+def test_storeys_are_told_by_their_floors():
+    assert open_match.storeys(np.array([0.0, 3.1, 0.1, -0.2, 3.0])) == [[3, 0, 2], [4, 1]]
+
+
+def test_a_glance_sees_what_a_verdict_sees():
+    truth, _, _, (a, b) = scanned("rooms", 0, (4, 5))
+    pose = rigid.inverse(truth[0]) @ truth[1]
+    agree, against = contradiction.glance(a, b, pose)
+    assert agree > 20 and against < 1.0 > contradiction.judge(a, b, pose).area
+    assert (
+        contradiction.glance(a, b, rigid.make(np.eye(3), np.array([0, 0, 0.8])) @ pose)[1]
+        > contradiction.GROSS
+    )
+    some = np.random.default_rng(1).normal(size=(500, 2))
+    assert all(abs(contradiction._angle(y, x) - np.arctan2(y, x)) < 1.2e-5 for x, y in some)
+
+
+@pytest.mark.parametrize("held", [True, False])
+def test_one_wall_does_not_hold_a_placement_and_a_corner_does(held):
+    u, v = (g.ravel() for g in np.meshgrid(np.arange(-3, 3, 0.05), np.arange(-1.5, 1.5, 0.05)))
+    walls = [
+        np.c_[np.full(len(u), 3.0), u, v],
+        np.c_[u, np.full(len(u), 3.0), v],
+        np.c_[u, 2 * v, 0 * u - 1.5],
+    ]
+    face = surface.prepare(np.concatenate(walls if held else [walls[0], walls[2]]))
+    seen = contradiction.Picture.of(face.xyz)
+    assert Assembly([seen, seen], set(), surfaces=[face, face]).held({1: np.eye(4)}, [0]) == held
+
+
+def test_a_fit_that_its_last_step_carries_away_says_so(monkeypatch):
+    truth, faces, *_ = scanned("rooms", 0, (4, 5))
+    solve, calls = cloud_fit._system, []
+    monkeypatch.setattr(cloud_fit, "_system", lambda *a: None if calls else calls.append(1) or solve(*a))
+    with pytest.raises(InputError, match="too little in common"):
+        cloud_fit.fit(*faces, rigid.inverse(truth[0]) @ truth[1], (0.1,), rounds=1)

@@ -112,10 +112,7 @@ def fit(
         for _ in range(rounds):
             system = _system(a, base, base_normals, points, normals, pose, width)
             if system is None:
-                raise InputError(
-                    "The two scans have too little in common here for a cloud fit.",
-                    "Place the scan nearer by hand, or choose another neighbour.",
-                )
+                raise _too_little()
             hessian, gradient, about, *_ = system
             for free in system[-1]:
                 gradient = gradient - free * (free @ gradient)
@@ -124,9 +121,10 @@ def fit(
             moved = float(np.linalg.norm(solution[3:]) + 5.0 * np.linalg.norm(solution[:3]))
             if moved < 0.02 * width * (0.2 if width == widths[-1] else 1.0):
                 break
-    hessian, _, about, distances, weights, partners, free = _system(
-        a, base, base_normals, points, normals, pose, widths[-1]
-    )
+    system = _system(a, base, base_normals, points, normals, pose, widths[-1])
+    if system is None:  # the last step carried it away from the last pairs
+        raise _too_little()
+    hessian, _, about, distances, weights, partners, free = system
     good = weights > 0
     return Fit(
         pose,
@@ -138,6 +136,13 @@ def fit(
         about,
         moved < 1e-4 * 5,
         tuple(f[3:] for f in free),
+    )
+
+
+def _too_little() -> InputError:
+    return InputError(
+        "The two scans have too little in common here for a cloud fit.",
+        "Place the scan nearer by hand, or choose another neighbour.",
     )
 
 

@@ -35,6 +35,8 @@ PERSON, FURNITURE = (
 PATCH, SURE = 0.05, 6.0
 WHOLE = 25_000  # pixels of a scan that saw all around; what agrees is a share of that where a scan saw less
 MOVED = 0.2  # weight of what such a thing contradicts
+# at a glance: of so many points one is looked for, and m² that contradict that no patch by patch would excuse
+ONE_OF, GROSS = 8, 14.0
 
 
 @dataclass(frozen=True)
@@ -55,6 +57,11 @@ class Picture:
         """Height (m, scanner frame) of the floor under the station, −1.6 where none is seen."""
         below = self.xyz[(self.xyz[:, 2] < -0.4) & (np.hypot(self.xyz[:, 0], self.xyz[:, 1]) < 4)]
         return float(np.median(below[:, 2])) if len(below) > 50 else -1.6
+
+    @cached_property
+    def few(self) -> np.ndarray:
+        """(n, 3): one of ``ONE_OF`` points."""
+        return np.ascontiguousarray(self.xyz[::ONE_OF])
 
     @classmethod
     def of(cls, xyz: np.ndarray, station: bool = True) -> "Picture":
@@ -118,6 +125,22 @@ class Verdict:
 
 
 @njit(cache=True, nogil=True)
+def _angle(y: float, x: float) -> float:
+    """The angle (rad) of a direction to 0.00001, which is a thousandth of a pixel: by the polynomial of
+    Abramowitz and Stegun 1964, 4.4.49, because it takes a third of the time.
+    """
+    wide, tall = abs(x), abs(y)
+    t = min(wide, tall) / max(wide, tall, 1e-300)
+    q = t * t
+    angle = t * (0.9998660 + q * (-0.3302995 + q * (0.1801410 + q * (-0.0851330 + q * 0.0208351))))
+    if tall > wide:
+        angle = np.pi / 2 - angle
+    if x < 0:
+        angle = np.pi - angle
+    return -angle if y < 0 else angle
+
+
+@njit(cache=True, nogil=True)
 def _project(
     xyz: np.ndarray,
     pose: np.ndarray,
@@ -135,25 +158,29 @@ def _project(
         y = pose[1, 0] * xyz[i, 0] + pose[1, 1] * xyz[i, 1] + pose[1, 2] * xyz[i, 2] + pose[1, 3]
         z = pose[2, 0] * xyz[i, 0] + pose[2, 1] * xyz[i, 1] + pose[2, 2] * xyz[i, 2] + pose[2, 3]
         r = np.sqrt(x * x + y * y + z * z)
-        state[i] = 0
-        if r < CLOSE:
-            continue
-        row = min(max(int((np.arcsin(min(max(z / r, -1.0), 1.0)) + np.pi / 2) / PIXEL), 0), ROWS - 1)
-        column = int((np.arctan2(y, x) + np.pi) / PIXEL) % COLUMNS
-        low, high = near[row, column], far[row, column]
-        if not np.isfinite(low):
-            continue
-        room = slack + slope * r
-        own = xyz[i, 0] ** 2 + xyz[i, 1] ** 2 + xyz[i, 2] ** 2
-        state[i] = (
-            (2 if r < FAR and own < FAR * FAR else 0) if r < low - room else 3 if r > high + room else 1
-        )
+        state[i] = _state(x, y, z, r, near, far, slack + slope * r)
+        if state[i] == 2:
+            own = xyz[i, 0] ** 2 + xyz[i, 1] ** 2 + xyz[i, 2] ** 2
+            state[i] = 2 if r < FAR and own < FAR * FAR else 0
+
+
+@njit(cache=True, nogil=True)
+def _state(x: float, y: float, z: float, r: float, near: np.ndarray, far: np.ndarray, room: float) -> int:
+    """What a point at ``r`` metres is in another scan's picture (see ``_project``)."""
+    if r < CLOSE:
+        return 0
+    row = min(max(int((_angle(z, np.sqrt(x * x + y * y)) + np.pi / 2) / PIXEL), 0), ROWS - 1)
+    column = int((_angle(y, x) + np.pi) / PIXEL) % COLUMNS
+    low, high = near[row, column], far[row, column]
+    if not np.isfinite(low):
+        return 0
+    return 2 if r < low - room else 3 if r > high + room else 1
 
 
 def _areas(xyz: np.ndarray) -> np.ndarray:
     """What a pixel covers (m²) across its ray, where points (n, 3) lie."""
     r = np.linalg.norm(xyz, axis=1)
-    return r**2 * PIXEL**2 * np.cos(np.arcsin(np.clip(xyz[:, 2] / np.maximum(r, 1e-9), -1, 1)))
+    return r * PIXEL**2 * np.hypot(xyz[:, 0], xyz[:, 1])  # the cosine of its elevation is flat / r
 
 
 def _closed(mask: np.ndarray) -> np.ndarray:
@@ -203,6 +230,41 @@ def _patches(
             )
         )
     return out
+
+
+def glance(a: Picture, b: Picture, pose: np.ndarray) -> tuple[float, float]:
+    """(agree, against), m², of ``pose`` (b to a) by a few points of each and with a wide slack; what is
+    against counts for each ``USUAL`` m² that agree where that is more. ``pose`` (4, 4).
+    """
+    agree = against = 0.0
+    for mine, other, way in ((b, a, pose), (a, b, rigid.inverse(pose))):
+        yes, no = _glanced(mine.few, np.ascontiguousarray(way), other.near, other.far, *WIDELY)
+        agree, against = agree + ONE_OF * yes, against + ONE_OF * no
+    return agree, against * min(1.0, USUAL / max(agree, 1e-9))
+
+
+@njit(cache=True, nogil=True)
+def _glanced(
+    xyz: np.ndarray, pose: np.ndarray, near: np.ndarray, far: np.ndarray, slack: float, slope: float
+) -> tuple[float, float]:
+    """What points cover (m²) that agree with the other scan, and that contradict it (see ``_project``)."""
+    agree, against = 0.0, 0.0
+    for i in range(len(xyz)):
+        x = pose[0, 0] * xyz[i, 0] + pose[0, 1] * xyz[i, 1] + pose[0, 2] * xyz[i, 2] + pose[0, 3]
+        y = pose[1, 0] * xyz[i, 0] + pose[1, 1] * xyz[i, 1] + pose[1, 2] * xyz[i, 2] + pose[1, 3]
+        z = pose[2, 0] * xyz[i, 0] + pose[2, 1] * xyz[i, 1] + pose[2, 2] * xyz[i, 2] + pose[2, 3]
+        r = np.sqrt(x * x + y * y + z * z)
+        state = _state(x, y, z, r, near, far, slack + slope * r)
+        if state == 0 or state == 3:
+            continue
+        flat = np.sqrt(xyz[i, 0] ** 2 + xyz[i, 1] ** 2)
+        own = np.sqrt(flat * flat + xyz[i, 2] ** 2)
+        area = own * flat * PIXEL * PIXEL
+        if state == 1:
+            agree += area
+        elif r < FAR and own < FAR:
+            against += area
+    return agree, against
 
 
 def judge(a: Picture, b: Picture, pose: np.ndarray, slack: tuple[float, float] = CLOSELY) -> Verdict:

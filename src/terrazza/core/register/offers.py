@@ -9,21 +9,27 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
-from terrazza.core.register import cloud_fit
-from terrazza.core.register.contradiction import Picture, Verdict, judge
+from terrazza.core.register import cloud_fit, open_match
+from terrazza.core.register.contradiction import GROSS, Picture, Verdict, glance, judge
+from terrazza.core.register.open_match import OpenShape
 from terrazza.core.register.plan_match import PlanShape, candidates
+from terrazza.core.register.surface import Lately
 from terrazza.errors import InputError
 
 if TYPE_CHECKING:
     from terrazza.core.register.surface import Surface
 
 
+LATELY = Lately(40)
 WIDE, NARROW = (
     (0.6, 0.3, 0.15, 0.06),
     (0.2, 0.08),
 )  # m: widths of fits from given poses, and from candidates that were slid to the cell
 POINTS = 4000  # of a scan in such a fit
 TRIED, KEPT = 16, 8
+# rough placements on a map that are fitted, by how many of its scans they are nudged before, and steps, m
+LOOKED_AT, BY, NUDGES = 10, 3, (0.16, 0.08)
+OPEN_COST = 8.0  # m² in common that a rough placement has to have for each that contradicts
 FEWER_TURNS = 5
 # score that half of the pairs of two places stay below, and of the best score: in 58 simulated pairs the
 # truth came first in 53 and was never under 0.8 of it
@@ -88,8 +94,8 @@ def quietness(found: list["Offer"]) -> float:
 
 @dataclass
 class Offer:
-    """A placement of scan ``b`` in the frame of scan ``a``: fit, verdict of both pictures, and whether poses
-    that came with the files back it.
+    """A placement of scan ``b`` in the frame of scan ``a``: fit, verdict of both pictures, whether poses that
+    came with the files back it, and the evidence of the others ``among`` which it was found on a map.
     """
 
     a: int
@@ -97,6 +103,7 @@ class Offer:
     fit: cloud_fit.Fit
     verdict: Verdict
     backed: bool = False
+    among: float = 0.0
 
     @property
     def apart(self) -> float:
@@ -200,14 +207,52 @@ def by_targets(a: "Surface", b: "Surface", pose: np.ndarray) -> cloud_fit.Fit:
     return cloud_fit.Fit(pose, 0.0, 0.0, 0.0, 0, np.zeros((6, 6)), pose[:3, 3], True)
 
 
+def _at_a_glance(
+    mine: Picture, others: list[tuple[Picture, np.ndarray]], rough: list[np.ndarray]
+) -> list[np.ndarray]:
+    """The ``LOOKED_AT`` rough poses that most agrees with and least contradicts, by a few points of the
+    ``others`` (each with the way from the poses' frame into its own), each nudged to where that is best.
+    Poses (4, 4).
+    """
+    worth = []
+    for pose in rough:
+        told = np.array([glance(other, mine, way @ pose) for other, way in others])
+        if told[:, 1].max() <= GROSS:
+            worth.append((_worth(told), pose, np.argsort(-told.max(1))[:BY]))
+    best = sorted(worth, key=lambda w: -w[0])[:LOOKED_AT]
+    return [_nudged(mine, [others[k] for k in nearest], pose) for _, pose, nearest in best]
+
+
+def _worth(told: np.ndarray) -> float:
+    """Of what is told (n, 2) of a rough placement at a glance."""
+    return float(told[:, 0].sum() - OPEN_COST * told[:, 1].sum())
+
+
+def _nudged(mine: Picture, others: list[tuple[Picture, np.ndarray]], pose: np.ndarray) -> np.ndarray:
+    """A rough pose shifted level, step by step, while that is worth more at a glance."""
+    value = lambda p: _worth(np.array([glance(other, mine, way @ p) for other, way in others]).reshape(-1, 2))
+    best = value(pose)
+    for step in NUDGES:
+        for way in step * np.array([[1, 0, 0], [-1, 0, 0], [0, 1, 0], [0, -1, 0]]):
+            while (worth := value(tried := rigid.make(np.eye(3), way) @ pose)) > best:
+                best, pose = worth, tried
+    return pose
+
+
 def on_map(
     asked: tuple[int, np.ndarray, list[int], list[np.ndarray]],
-    common: "tuple[list[Surface], list[PlanShape], list[Picture] | None]",
+    common: "tuple[list[Surface], list[PlanShape], list[Picture]]",
     progress: Progress,
 ) -> list[cloud_fit.Fit]:
     """Fits (``pose``: scan to island) of one scan to a map."""
-    (k, centre, near, poses), (surfaces, shapes, _) = asked, common
+    (k, centre, near, poses), (surfaces, shapes, pictures) = asked, common
     shape, surface = PlanShape.of_map([surfaces[j] for j in near], poses, centre)
-    found = _fits(surface, surfaces[k], [(c.pose, NARROW) for c in candidates(shape, shapes[k], TRIED)])
+    opened = lambda j: LATELY.of(shapes[j], lambda: OpenShape.of(surfaces[j], shapes[j], pictures[j]))
+    others, here = [opened(j) for j in near], opened(k)
+    about = [rigid.make(np.eye(3), -centre) @ p for p in poses]
+    rough = [c.pose for c in candidates(shape, shapes[k], TRIED)]
+    rough += open_match.candidates(others, about, shape, here, shapes[k], TRIED)
+    seen = [(pictures[j], rigid.inverse(p)) for j, p in zip(near, about)]
+    found = _fits(surface, surfaces[k], [(pose, NARROW) for pose in _at_a_glance(pictures[k], seen, rough)])
     progress.advance(1.0, 1.0)
     return [replace(f, pose=rigid.make(np.eye(3), centre) @ f.pose) for f in found]

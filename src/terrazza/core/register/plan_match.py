@@ -199,7 +199,7 @@ def candidates(a: PlanShape, b: PlanShape, keep: int = 4, turns: int = 8) -> lis
         fb = fft.rfft2(b.pictures(turn), workers=2)
         match = fft.irfft2((a.spectrum * np.conj(fb)).sum(0), (SIDE, SIDE), workers=2)
         for dx, dy in _peaks(match):
-            for dz in _heights(a, b, turn, dx, dy):
+            for dz in heights(a, b, turn, dx, dy):
                 found.append(
                     (judge(a, b, posed(turn, dx, dy, dz), 0.30, QUICK).score, turn, np.array([dx, dy, dz]))
                 )
@@ -207,8 +207,8 @@ def candidates(a: PlanShape, b: PlanShape, keep: int = 4, turns: int = 8) -> lis
     walls, close, turned = a.walls(), [], {}
     for _, turn, shift in found[:CLOSELY]:
         if turn not in turned:
-            turned[turn] = _thinned(*b.cells(turn))
-        for dx, dy in _slid(walls, *turned[turn], shift):
+            turned[turn] = walls_to_slide(b, turn)
+        for dx, dy in slid(walls, *turned[turn], shift):
             close.append(judge(a, b, posed(turn, dx, dy, shift[2]), 0.15))
     close.sort(key=lambda c: -c.score)
     return [c for c in close[:keep] if c.agree > 0.03]
@@ -231,7 +231,9 @@ def _upright(surface: Surface) -> np.ndarray:
     return np.eye(3) if np.hypot(up[0], up[1]) < STEADY else level(up)
 
 
-def _thinned(quarter: np.ndarray, ij: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def walls_to_slide(shape: PlanShape, turn: float) -> tuple[np.ndarray, np.ndarray]:
+    """Quarters (n,) and cells (n, 2) of some of a shape's walls after a ``turn`` (rad), for ``slid``."""
+    quarter, ij = shape.cells(turn)
     step = max(1, len(ij) // SLID)
     return np.ascontiguousarray(quarter[::step]), np.ascontiguousarray(ij[::step])
 
@@ -252,7 +254,7 @@ def _overlay(
                     score[u + span, v + span] += walls[quarter[k], i, j]
 
 
-def _slid(
+def slid(
     walls: np.ndarray, quarter: np.ndarray, ij: np.ndarray, shift: np.ndarray
 ) -> list[tuple[float, float]]:
     """Up to two places (m) near a shift where walls lie over walls to the cell."""
@@ -309,7 +311,7 @@ def _vote(
             steps += 1
 
 
-def _heights(a: "PlanShape", b: "PlanShape", turn: float, dx: float, dy: float, most: int = 2) -> list[float]:
+def heights(a: "PlanShape", b: "PlanShape", turn: float, dx: float, dy: float, most: int = 2) -> list[float]:
     """Likely height differences (m) from level surfaces that lie over each other in plan."""
     votes = np.zeros(1200)
     _vote(
@@ -326,13 +328,13 @@ def _heights(a: "PlanShape", b: "PlanShape", turn: float, dx: float, dy: float, 
         votes,
     )
     votes = ndimage.gaussian_filter1d(votes, 1.0)
-    heights = []
+    found: list[int] = []
     for k in np.argsort(-votes):
-        if votes[k] < max(3.0, 0.4 * votes.max()) or len(heights) >= most:
+        if votes[k] < max(3.0, 0.4 * votes.max()) or len(found) >= most:
             break
-        if all(abs(k - h) > 4 for h in heights):
-            heights.append(int(k))
-    return [(h - 600) * 0.05 for h in heights]
+        if all(abs(k - h) > 4 for h in found):
+            found.append(int(k))
+    return [(h - 600) * 0.05 for h in found]
 
 
 def judge(a: PlanShape, b: PlanShape, pose: np.ndarray, slack: float, most: int | None = None) -> Candidate:

@@ -14,7 +14,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
-from terrazza.core.register.assembly import MANY, Assembly, doubts_of, rivals_of
+from terrazza.core.register.assembly import MANY, Assembly, doubts_of
 from terrazza.core.register.contradiction import Picture, judge
 from terrazza.core.register.offers import (
     COMMON,
@@ -29,6 +29,7 @@ from terrazza.core.register.offers import (
     weighed,
 )
 from terrazza.core.register.plan_match import PlanShape
+from terrazza.core.register.rivals import rivals_of
 from terrazza.core.register.surface import Surface
 from terrazza.core.register.witnesses import Sighting, placement
 
@@ -36,6 +37,10 @@ MAP = 14.0  # m from a map's centre to the stations that it is made of
 # of large jobs, where not every pair is tried: most alike tried for a scan, those after it (a crew goes on to
 # where it sees the last place), and m between given places
 LIKELY, NEXT, NEAR = 1, 5, 12.0
+WELL = 8.0  # evidence below which a scan is matched to maps, sure or not: rivals are found there, too
+ROUNDS = (
+    3  # scans that are not sure are matched to maps so often at most: each newly placed one enlarges them
+)
 # islands that a scan of a large job is matched to as maps: those that it looks like or was taken next to
 MAPS = 3
 
@@ -92,32 +97,36 @@ def place(
     judged: dict[str, Any] = {}
     quiet = quietness(offers)
     offers = [replace(o, verdict=weighed(o.verdict, quiet)) for o in offers]
-    assembly, rivals, doubt = _assembled(
-        pictures, given, fixed, offers, [], judged, quiet, Part(progress, 0.8, 0.85, float(len(pairs) or 1))
+    assembled = lambda offers, witnessed, part: _assembled(
+        surfaces, pictures, given, fixed, offers, witnessed, judged, quiet, part
     )
-    weak = [k for k in range(n) if k not in fixed and len(assembly.members(assembly.island[k])) == 1]
-    more = _map_offers(
-        assembly, weak, surfaces, shapes, fleet, common, Part(progress, 0.85, 0.95, float(len(weak) or 1))
-    )
-    if more:
-        offers = offers + more
-        assembly, rivals, doubt = _assembled(
-            pictures,
-            given,
-            fixed,
-            offers,
-            [],
-            judged,
-            quiet,
-            Part(progress, 0.95, 1.0, float(len(pairs) or 1)),
-        )
-    if any(doubt) or len(set(assembly.island)) > 1:
+    steps = float(len(pairs) or 1)
+    found = assembled(offers, [], Part(progress, 0.8, 0.85, steps))
+    tried: set[Any] = set()
+    for done in range(ROUNDS):
+        weak = _weak(found[0], found[2], WELL if done == 0 else 0.0)
+        part = Part(progress, 0.85 + 0.05 * done, 0.9 + 0.05 * done, float(len(weak) or 1))
+        more = _map_offers(found[0], weak, surfaces, shapes, fleet, common, part, tried)
+        if not more:
+            break
+        offers, before = offers + more, list(found[0].pose)
+        found = assembled(offers, [], Part(part, 0.9, 1.0, steps))
+        if all(map(same, before, found[0].pose)):
+            break
+    if any(found[2]) or len(set(found[0].island)) > 1:
         witnessed = _by_targets(sightings(), surfaces, pictures, off or set())
         if witnessed:
-            assembly, rivals, doubt = _assembled(
-                pictures, given, fixed, offers + witnessed, witnessed, judged, quiet, progress
-            )
-    return _numbered(assembly, rivals, doubt, given, fixed)
+            found = assembled(offers + witnessed, witnessed, progress)
+    return _numbered(*found, given, fixed)
+
+
+def _weak(assembly: Assembly, doubt: list[str], least: float) -> list[int]:
+    """The scans that are doubted, or for which ``least`` evidence speaks at most."""
+    return [
+        k
+        for k in range(len(doubt))
+        if k not in assembly.fixed and (doubt[k] or assembly.evidence(k) <= least)
+    ]
 
 
 def _numbered(
@@ -186,6 +195,7 @@ def _pairs(shapes: list[PlanShape], given: dict[int, np.ndarray]) -> list[tuple[
 
 
 def _assembled(
+    surfaces: list[Surface],
     pictures: list[Picture],
     given: dict[int, np.ndarray],
     fixed: set[int],
@@ -198,7 +208,7 @@ def _assembled(
     """The assembly that offers lead to, and by scan the rivals and the doubt; ``witnessed`` are those that
     targets say, ``judged`` are the verdicts known so far, ``quiet`` how much counts what may have been moved.
     """
-    assembly = Assembly(pictures, fixed, judged, quiet)
+    assembly = Assembly(pictures, fixed, judged, quiet, surfaces)
     for k in fixed:
         assembly.pose[k], assembly.island[k] = given[k], min(fixed)
     by: dict[tuple[int, int], list[Offer]] = {}
@@ -241,23 +251,27 @@ def _map_offers(
     fleet: Any,
     common: Any,
     progress: Progress,
+    tried: set[Any],
 ) -> list[Offer]:
     """Placements of scans that are not sure, from matching each to the rest of every island as a map: it
-    shows more of a place than any one scan.
+    shows more of a place than any one scan. What was ``tried`` before, with the map standing as now, is not
+    tried again.
     """
     asked: list[tuple[Any, ...]] = []
-    n = len(assembly.pose)
+    n, unsure = len(assembly.pose), set(weak)
     hopeful = {k: _hopeful(assembly, shapes, k) for k in weak} if n > MANY else {}
     for island in dict.fromkeys(assembly.island):
         members = assembly.members(island)
+        sure = [j for j in members if j not in unsure]
         for k in weak:
-            rest = [j for j in members if j != k]
+            rest = [j for j in (sure if len(sure) > 1 else members) if j != k]
             if len(rest) > 1:
-                asked += [
-                    (k, centre, near, [assembly.pose[j] for j in near])
-                    for centre, near in _neighbourhoods(assembly, rest)
-                    if n <= MANY or hopeful[k] & set(near)
-                ]
+                for centre, near in _neighbourhoods(assembly, rest):
+                    poses = [assembly.pose[j] for j in near]
+                    key = (k, *near, *(np.array(poses)[:, :3, 3].round(1) + 0.0).ravel())
+                    if key not in tried and (n <= MANY or hopeful[k] & set(near)):
+                        tried.add(key)
+                        asked.append((k, centre, near, poses))
     results = (
         fleet.map(
             on_map,
@@ -265,21 +279,22 @@ def _map_offers(
             [1.0] * len(asked),
             progress,
             "Matching to the map",
-            common or (surfaces, shapes, None),
+            common or (surfaces, shapes, assembly.pictures),
         )
         if fleet
-        else [on_map(one, (surfaces, shapes, None), progress) for one in asked]
+        else [on_map(one, (surfaces, shapes, assembly.pictures), progress) for one in asked]
     )
     found: list[Offer] = []
     for (k, _, near, _), poses in zip(asked, results):
         for fit in poses:
+            case = assembly.against({k: fit.pose}, near)
             here = {j: assembly.verdict(j, k, rigid.inverse(assembly.pose[j]) @ fit.pose) for j in near}
             here = {j: v for j, v in here.items() if v.common >= COMMON and v.area <= REFUSED}
-            if here:
+            if here and case.area <= REFUSED:
                 j = max(here, key=lambda j: here[j].told)
-                found.append(
-                    Offer(j, k, replace(fit, pose=rigid.inverse(assembly.pose[j]) @ fit.pose), here[j])
-                )
+                at = replace(fit, pose=rigid.inverse(assembly.pose[j]) @ fit.pose)
+                one = Offer(j, k, at, here[j])
+                found.append(replace(one, among=case.evidence - one.evidence))
     return found
 
 
@@ -339,4 +354,4 @@ def _support(offer: Offer, by: dict[tuple[int, int], list[Offer]]) -> float:
             for two in by.get((min(c, offer.b), max(c, offer.b)), []):
                 if same(one.seen_from(offer.a) @ two.seen_from(c), offer.fit.pose):
                     through[c] = max(through.get(c, 0.0), min(one.evidence, two.evidence))
-    return offer.weight + sum(through.values())
+    return offer.weight + max(offer.among, sum(through.values()))

@@ -11,7 +11,7 @@ import numpy as np
 from numba import njit
 from scipy.spatial import cKDTree
 
-from terrazza.core.geometry import planes, voxels
+from terrazza.core.geometry import planes, rigid, voxels
 
 if TYPE_CHECKING:
     from terrazza.core.register.plan_match import PlanShape
@@ -71,6 +71,26 @@ def prepare(xyz: np.ndarray, thin: float = THIN) -> Surface:
         & (shape[:, 0] < 0.025**2)
     )
     return Surface(sample, normals, flat, View.of(xyz), thin)
+
+
+# of so many flat points one is looked for, and how near it has to lie: m aside and off the plane, and the
+# cosine of both normals
+TOUCHING, ASIDE, OFF, ALONG = 4, 0.10, 0.03, 0.85
+
+
+def touching(a: Surface, b: Surface, pose: np.ndarray) -> np.ndarray:
+    """(n, 3) normals of a's surface, in its frame, where one of ``TOUCHING`` of b's points lies on it at
+    ``pose`` (b to a, 4×4).
+    """
+    use = np.flatnonzero(b.flat)[::TOUCHING]
+    if not len(use) or not a.flat.any():
+        return np.zeros((0, 3))
+    points, normals = rigid.apply(pose, b.xyz[use]), b.normals[use] @ pose[:3, :3].T
+    gap, index = a.tree.query(points, distance_upper_bound=ASIDE)
+    hit = np.isfinite(gap)
+    base, facing = a.xyz[a.flat][index[hit]], a.normals[a.flat][index[hit]]
+    on = np.abs(np.einsum("ij,ij->i", facing, points[hit] - base)) < OFF
+    return facing[on & (np.einsum("ij,ij->i", facing, normals[hit]) > ALONG)]
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,148 @@
+"""The parts of an assembly that might as well stand elsewhere."""
+
+from collections.abc import Iterator
+from functools import cache
+from itertools import combinations
+from typing import Any
+
+import numpy as np
+
+from terrazza.core.geometry import rigid
+from terrazza.core.progress import Progress
+from terrazza.core.register.assembly import ALTERNATIVES, HELD_WORTH, TWICE, Assembly
+from terrazza.core.register.offers import COMMON, REFUSED, SAME, Offer, same, stacked
+
+STACKED_RIVAL = 1.8  # evidence from which another place is told of a scan that stands where another does
+RIVAL = 1.5  # a rival's evidence is at most this much less than the placement's
+# cost up to which nothing contradicts a rival: held there, it is one with so much of the placement's
+# evidence, because how much agrees then tells only how many others saw the place (like rooms of two storeys)
+CLEAN, PART = 0.5, 0.5
+BETTER = 0.3  # a rival with this much more evidence takes the placement's place
+ALIKE = 0.3  # m² of contradicting surface below which two scans that can be stacked may stand for one another
+BLOCKS = (
+    0.1,
+    0.2,
+    0.4,
+)  # shares in common: parts of an island that hang together by more than this are tried as one
+LOUD = 0.6  # quietness below which pairs of scans are tried elsewhere together
+
+
+def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> list[list[np.ndarray]]:
+    """For every scan other poses that explain about as much, alone or together with a part of its island,
+    best first; a part that would stand clearly better elsewhere is put there first. Poses (4, 4).
+    """
+    n, alike = len(assembly.pose), _alike(offers, len(assembly.pose))
+    for _ in range(2 * n):
+        found: list[list[tuple[float, np.ndarray]]] = [[] for _ in range(n)]
+        better: tuple[float, frozenset[Any], np.ndarray] | None = None
+        parts, faint = _parts(assembly), {k for k in range(n) if assembly.is_faint(k)}
+        for done, part in enumerate(parts):
+            progress.advance(done, len(parts), "Rivals")
+            others = [j for j in assembly.members(assembly.island[min(part)]) if j not in part]
+            rest = [
+                j for j in others if not any(j in alike[k] for k in part)
+            ] or others  # what may stand for it may have to give way to it
+            rest = [
+                j for j in rest if j not in faint
+            ] or rest  # and what little speaks for does not hold it where it stands
+            now = assembly.against({k: assembly.pose[k] for k in part}, rest)
+            held = cache(lambda part, rest=rest: assembly.held({k: assembly.pose[k] for k in part}, rest))
+            for mover in _movers(assembly, part, rest, offers):
+                case = assembly.against({m: mover @ assembly.pose[m] for m in part}, rest)
+                gain = case.evidence - now.evidence
+                behind = RIVAL * assembly.unsure**2
+                if case.area <= REFUSED and (abs(gain) < behind + HELD_WORTH or case.cost < CLEAN):
+                    firm = assembly.held({m: mover @ assembly.pose[m] for m in part}, rest)
+                    gain += HELD_WORTH * (int(firm) - int(held(part)))
+                    behind = max(behind, PART * now.evidence) if firm and case.cost < CLEAN else behind
+                if (
+                    case.area > REFUSED
+                    or gain < -behind
+                    and not (now.stacked and case.evidence > STACKED_RIVAL)
+                ):
+                    continue
+                likelier = gain - TWICE * (case.stacked - now.stacked)
+                if likelier > BETTER and (better is None or likelier > better[0]):
+                    better = likelier, part, mover
+                for k in part:
+                    found[k].append((gain, mover @ assembly.pose[k]))
+        if better is None:
+            break
+        for k in better[1]:
+            assembly.pose[k] = better[2] @ assembly.pose[k]
+    return [_distinct(f) for f in found]
+
+
+def _alike(offers: list[Offer], n: int) -> list[set[int]]:
+    """For each scan those that could stand in its place: they saw the same, as like rooms do."""
+    out: list[set[int]] = [set() for _ in range(n)]
+    for o in offers:
+        if o.verdict.area < ALIKE and stacked(o.verdict, o.apart):
+            out[o.a].add(o.b)
+            out[o.b].add(o.a)
+    return out
+
+
+def _distinct(found: list[tuple[float, np.ndarray]]) -> list[np.ndarray]:
+    out: list[np.ndarray] = []
+    for _, pose in sorted(found, key=lambda f: -f[0]):
+        if len(out) < ALTERNATIVES and not any(same(pose, o) for o in out):
+            out.append(pose)
+    return out
+
+
+def _movers(
+    assembly: Assembly, part: frozenset[Any], rest: list[int], offers: list[Offer]
+) -> Iterator[np.ndarray]:
+    """Motions of a part, each by an offer of one of its scans to one of the rest, that put it elsewhere."""
+    one, seen = min(part), [assembly.pose[min(part)]]
+    for offer in offers:
+        inside, outside = (offer.b, offer.a) if offer.b in part else (offer.a, offer.b)
+        if inside not in part or outside not in rest:
+            continue
+        mover = assembly.pose[outside] @ offer.seen_from(outside) @ rigid.inverse(assembly.pose[inside])
+        pose = mover @ assembly.pose[one]
+        if not any(same(pose, s, (0.3, np.radians(3)) if k == 0 else SAME) for k, s in enumerate(seen)):
+            seen.append(pose)
+            yield mover
+
+
+def _parts(assembly: Assembly) -> list[frozenset[Any]]:
+    """What may stand elsewhere by itself: each scan with its twins; what hangs on its island by one scan;
+    what hangs together more than with the rest.  At most half of an island, nothing fixed.
+    """
+    parts: dict[frozenset[Any], None] = {}
+    for island in dict.fromkeys(assembly.island):
+        members = assembly.members(island)
+        common = {
+            (a, b): v.common
+            for a, b in combinations(members, 2)
+            if (v := assembly.standing(a, b)).area <= REFUSED
+        }
+        near = {a: {b for b in members if common.get((min(a, b), max(a, b)), 0) >= COMMON} for a in members}
+        twins = {a: {a} | {b for b in near[a] if assembly.twins(a, b)} for a in members}
+        found = [{a} for a in members] + [_reached(a, twins, set()) for a in members]
+        for cut in members:
+            hanging = [_reached(a, near, {cut}) for a in members if a != cut]
+            found += hanging
+            found.append(
+                {cut}.union(*(h for h in hanging if len(h) < len(members) / 2))
+            )  # a scan with all that hangs on it
+        for share in BLOCKS:
+            strong = {a: {b for b in near[a] if common[min(a, b), max(a, b)] >= share} for a in members}
+            found += [_reached(a, strong, set()) for a in members]
+        if assembly.quiet < LOUD:  # two may have found each other wrongly together
+            found += [{a, b} for a, b in combinations(members, 2) if common.get((a, b), 0) >= BLOCKS[-1]]
+        for part in found:
+            if len(part) <= len(members) / 2 and not part & assembly.fixed:
+                parts[frozenset(part)] = None
+    return list(parts)
+
+
+def _reached(start: int, near: dict[int, set[int]], without: set[int]) -> set[int]:
+    seen, todo = {start}, [start]
+    while todo:
+        for j in near[todo.pop()] - seen - without:
+            seen.add(j)
+            todo.append(j)
+    return seen
