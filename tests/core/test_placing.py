@@ -248,7 +248,8 @@ def test_what_is_open_and_occupied_finds_a_scan_through_a_door_where_walls_do_no
     near = lambda poses: any(
         rigid.difference(p, about[0])[0] < 0.4 and rigid.difference(p, about[0])[1] < 0.05 for p in poses
     )
-    assert near(open_match.candidates(opened[1:], about[1:], plan, opened[0], shapes[0], 16))
+    (found,) = open_match.candidates(opened[1:], about[1:], plan, opened[0], shapes[0], 16)
+    assert near(found)
     assert not near(c.pose for c in plan_match.candidates(plan, shapes[0], 16))
 
 

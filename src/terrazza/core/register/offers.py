@@ -27,8 +27,8 @@ WIDE, NARROW = (
 )  # m: widths of fits from given poses, and from candidates that were slid to the cell
 POINTS = 4000  # of a scan in such a fit
 TRIED, KEPT = 16, 8
-# rough placements on a map that are fitted, by how many of its scans they are nudged before, and steps, m
-LOOKED_AT, BY, NUDGES = 10, 3, (0.16, 0.08)
+# rough placements on a storey that are fitted, by how many of its scans they are nudged before, and steps, m
+LOOKED_AT, BY, NUDGES = 8, 3, (0.16, 0.08)
 OPEN_COST = 8.0  # m² in common that a rough placement has to have for each that contradicts
 FEWER_TURNS = 5
 # score that half of the pairs of two places stay below, and of the best score: in 58 simulated pairs the
@@ -250,9 +250,10 @@ def on_map(
     opened = lambda j: LATELY.of(shapes[j], lambda: OpenShape.of(surfaces[j], shapes[j], pictures[j]))
     others, here = [opened(j) for j in near], opened(k)
     about = [rigid.make(np.eye(3), -centre) @ p for p in poses]
-    rough = [c.pose for c in candidates(shape, shapes[k], TRIED)]
+    rough = [[c.pose for c in candidates(shape, shapes[k], TRIED)]]
     rough += open_match.candidates(others, about, shape, here, shapes[k], TRIED)
     seen = [(pictures[j], rigid.inverse(p)) for j, p in zip(near, about)]
-    found = _fits(surface, surfaces[k], [(pose, NARROW) for pose in _at_a_glance(pictures[k], seen, rough)])
+    starts = [(pose, NARROW) for some in rough for pose in _at_a_glance(pictures[k], seen, some)]
+    found = _fits(surface, surfaces[k], starts)
     progress.advance(1.0, 1.0)
     return [replace(f, pose=rigid.make(np.eye(3), centre) @ f.pose) for f in found]

@@ -147,9 +147,9 @@ def candidates(
     scan_plan: PlanShape,
     keep: int,
     turns: int = 8,
-) -> list[np.ndarray]:
-    """The best rough poses (4, 4) of a scan among others that have ``poses`` (4, 4) in the frame of ``plan``,
-    the shape of them all, so many on every storey; ``scan_plan`` is the scan's own. Best first.
+) -> list[list[np.ndarray]]:
+    """By storey the best rough poses (4, 4) of a scan among others that have ``poses`` (4, 4) in the frame of
+    ``plan``, the shape of them all, so many on each; ``scan_plan`` is the scan's own. Best first.
     """
     if min(len(plan.xy), len(scan_plan.xy)) < 100:
         return []
@@ -159,6 +159,7 @@ def candidates(
     walls, back, turned, out = plan.walls(), rigid.inverse(plan.upright), {}, []
     for part in storeys(floors):
         whole, found = OpenMap.of([shapes[k] for k in part], [standing[k] for k in part]), []
+        out.append([])
         for turn in likely_turns(plan, scan_plan, turns):
             found += [(score, turn, dx, dy) for score, dx, dy in whole.peaks(scan, turn)]
         for _, turn, dx, dy in sorted(found, key=lambda f: -f[0])[:keep]:
@@ -168,5 +169,5 @@ def candidates(
             on = float(floors[nearest]) - scan.floor
             up = [z for z in heights(plan, scan_plan, turn, dx, dy) if abs(z - on) < ONE_FLOOR] or [on]
             for x, y in [(dx, dy), *slid(walls, *turned[turn], np.array([dx, dy]))]:
-                out.append(back @ rigid.make(rigid.about_z(turn), np.array([x, y, up[0]])) @ scan.upright)
+                out[-1].append(back @ rigid.make(rigid.about_z(turn), np.array([x, y, up[0]])) @ scan.upright)
     return out
