@@ -152,10 +152,10 @@ class Assembly:
         """Of scans at some poses among others as they stand: what all pairs across say. Poses (4, 4)."""
         area, weight, upon, cost = 0.0, 0.0, 0, 0.0
         for k, pose in moved.items():
-            for j in others:
-                apart = float(np.linalg.norm(self.pose[j][:3, 3] - pose[:3, 3]))
-                if apart > BEYOND:
-                    continue
+            away = {j: float(np.linalg.norm(self.pose[j][:3, 3] - pose[:3, 3])) for j in others}
+            for j in sorted(others, key=away.__getitem__):  # the nearest contradict most
+                if (apart := away[j]) > BEYOND:
+                    break
                 way = rigid.inverse(self.pose[j]) @ pose
                 if self.gross(j, k, way):
                     return Case(np.inf, weight, upon, np.inf)
