@@ -28,6 +28,7 @@ FAINT, FAINT_LOOSE = 0.5, 4.5
 # surface points (by squared cosine) that face a level direction and hold a placement along it; what being
 # held both ways is worth as evidence: of 62 unrelated scans matched to a map none was, of true places all
 HELD, HELD_WORTH = 30.0, 3.0
+WELL = 8.0  # evidence below which a scan is matched to maps, sure or not: rivals are found there, too
 MANY = 24  # scans up to which every pair is tried, so that each placement has met its rivals
 # the same in larger jobs: of a hundred scans a few fit a stranger by chance, their neighbours being untried
 MORE_OF_MANY = 2.2

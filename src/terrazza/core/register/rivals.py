@@ -9,8 +9,8 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
-from terrazza.core.register.assembly import ALTERNATIVES, HELD_WORTH, TWICE, Assembly
-from terrazza.core.register.offers import COMMON, REFUSED, SAME, Offer, same, stacked
+from terrazza.core.register.assembly import ALTERNATIVES, HELD_WORTH, TWICE, WELL, Assembly
+from terrazza.core.register.offers import COMMON, REFUSED, SAME, STACKED, Offer, same, stacked
 
 STACKED_RIVAL = 1.8  # evidence from which another place is told of a scan that stands where another does
 RIVAL = 1.5  # a rival's evidence is at most this much less than the placement's
@@ -48,11 +48,16 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
             now = assembly.against({k: assembly.pose[k] for k in part}, rest)
             held = cache(lambda part, rest=rest: assembly.held({k: assembly.pose[k] for k in part}, rest))
             for mover in _movers(assembly, part, rest, offers):
-                case = assembly.against({m: mover @ assembly.pose[m] for m in part}, rest)
+                there = {m: mover @ assembly.pose[m] for m in part}
+                case = assembly.against(there, rest)
+                left = _without_holders(assembly, there, rest) if case.area > REFUSED else rest
+                exchanged = len(left) < len(rest)
+                if exchanged:  # by one of which as little is sure: both may stand for each other
+                    case = assembly.against(there, left)
                 gain = case.evidence - now.evidence
                 behind = RIVAL * assembly.unsure**2
                 if case.area <= REFUSED and (abs(gain) < behind + HELD_WORTH or case.cost < CLEAN):
-                    firm = assembly.held({m: mover @ assembly.pose[m] for m in part}, rest)
+                    firm = assembly.held(there, rest)
                     gain += HELD_WORTH * (int(firm) - int(held(part)))
                     behind = max(behind, PART * now.evidence) if firm and case.cost < CLEAN else behind
                 if (
@@ -62,7 +67,7 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
                 ):
                     continue
                 likelier = gain - TWICE * (case.stacked - now.stacked)
-                if likelier > BETTER and (better is None or likelier > better[0]):
+                if likelier > BETTER and not exchanged and (better is None or likelier > better[0]):
                     better = likelier, part, mover
                 for k in part:
                     found[k].append((gain, mover @ assembly.pose[k]))
@@ -71,6 +76,14 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
         for k in better[1]:
             assembly.pose[k] = better[2] @ assembly.pose[k]
     return [_distinct(f) for f in found]
+
+
+def _without_holders(assembly: Assembly, there: dict[int, np.ndarray], rest: list[int]) -> list[int]:
+    """The ``rest`` without scans for which little speaks and that stand where others would. Poses (4, 4)."""
+    near = lambda j: any(
+        np.linalg.norm(assembly.pose[j][:3, 3] - p[:3, 3]) < STACKED[0] for p in there.values()
+    )
+    return [j for j in rest if not near(j) or j in assembly.fixed or assembly.evidence(j) > WELL]
 
 
 def _alike(offers: list[Offer], n: int) -> list[set[int]]:

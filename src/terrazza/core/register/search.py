@@ -14,7 +14,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
-from terrazza.core.register.assembly import MANY, Assembly, doubts_of
+from terrazza.core.register.assembly import MANY, WELL, Assembly, doubts_of
 from terrazza.core.register.contradiction import Picture, judge
 from terrazza.core.register.offers import (
     COMMON,
@@ -37,7 +37,6 @@ MAP = 14.0  # m from a map's centre to the stations that it is made of
 # of large jobs, where not every pair is tried: most alike tried for a scan, those after it (a crew goes on to
 # where it sees the last place), and m between given places
 LIKELY, NEXT, NEAR = 1, 5, 12.0
-WELL = 8.0  # evidence below which a scan is matched to maps, sure or not: rivals are found there, too
 ROUNDS = (
     3  # scans that are not sure are matched to maps so often at most: each newly placed one enlarges them
 )
