@@ -207,7 +207,8 @@ class _Told(Assembly):
         (_verdict(0.45, 0.0), 1, False),
         (_verdict(0.3, 2.0), 0, False),
         (_verdict(0.3, 0.0), 1, False),  # nothing contradicts it
-        (_verdict(0.2, 0.0), 0, False),
+        (_verdict(0.2, 0.0), 1, False),
+        (_verdict(0.1, 0.0), 0, False),
         (_verdict(0.7, 0.0), 1, True),  # nor the place that it had
         (_verdict(0.6, 0.0), 1, True),
         (_verdict(0.9, 6.0), 0, False),

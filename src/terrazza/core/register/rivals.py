@@ -14,9 +14,9 @@ from terrazza.core.register.offers import COMMON, REFUSED, SAME, STACKED, Offer,
 
 STACKED_RIVAL = 1.8  # evidence from which another place is told of a scan that stands where another does
 RIVAL = 1.5  # a rival's evidence is at most this much less than the placement's
-# cost up to which nothing contradicts a rival: held there, it is one with so much of the placement's
+# cost up to which nothing contradicts a rival: held there, it is one with this part of the placement's
 # evidence, because how much agrees then tells only how many others saw the place (like rooms of two storeys)
-CLEAN, PART = 0.5, 0.5
+CLEAN, PART = 0.5, 0.3
 BETTER = 0.3  # a rival with this much more evidence takes the placement's place
 ALIKE = 0.3  # m² of contradicting surface below which two scans that can be stacked may stand for one another
 BLOCKS = (
@@ -59,7 +59,7 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
                 if case.area <= REFUSED and (abs(gain) < behind + HELD_WORTH or case.cost < CLEAN):
                     firm = assembly.held(there, rest)
                     gain += HELD_WORTH * (int(firm) - int(held(part)))
-                    behind = max(behind, PART * now.evidence) if firm and case.cost < CLEAN else behind
+                    behind = max(behind, (1 - PART) * now.evidence) if firm and case.cost < CLEAN else behind
                 if (
                     case.area > REFUSED
                     or gain < -behind
@@ -71,6 +71,8 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
                     better = likelier, part, mover
                 for k in part:
                     found[k].append((gain, mover @ assembly.pose[k]))
+                for k in set(rest) - set(left):
+                    found[k].append((gain, rigid.inverse(mover) @ assembly.pose[k]))
         if better is None:
             break
         for k in better[1]:
