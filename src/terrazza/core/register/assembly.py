@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 
 from terrazza.core.geometry import rigid
-from terrazza.core.register.cloud_fit import FACING
+from terrazza.core.register.cloud_fit import unheld
 from terrazza.core.register.contradiction import GROSS, Picture, Verdict, glance, judge
 from terrazza.core.register.offers import (
     GIVEN,
@@ -30,7 +30,8 @@ FAINT, FAINT_LOOSE = 0.5, 4.5
 HELD, HELD_WORTH = 30.0, 3.0
 WELL = 8.0  # evidence below which a scan is matched to maps, sure or not: rivals are found there, too
 MANY = 24  # scans up to which every pair is tried, so that each placement has met its rivals
-# the same in larger jobs: of a hundred scans a few fit a stranger by chance, their neighbours being untried
+# as many times that evidence in larger jobs: of a hundred scans a few fit a stranger by chance, their
+# neighbours being untried
 MORE_OF_MANY = 2.2
 # evidence above which a placement without a rival is believed where it is within this of the pose in its file
 CLEAR, ROUGHLY = 10.0, (4.0, np.radians(20.0))
@@ -79,20 +80,15 @@ class Assembly:
         self.island = list(range(len(pictures)))
 
     def verdict(self, a: int, b: int, pose: np.ndarray) -> Verdict:
-        if a > b:
-            a, b, pose = b, a, rigid.inverse(pose)
-        key = (a, b, pose.round(3).tobytes())
+        a, b, pose, key = _ordered(a, b, pose)
         if key not in self._judged:
             self._judged[key] = weighed(judge(self.pictures[a], self.pictures[b], pose), self.quiet)
         return self._judged[key]
 
     def gross(self, a: int, b: int, pose: np.ndarray) -> bool:
         """Whether a pair contradicts a pose at a glance, which is ten times as quick as its verdict."""
-        if a > b:
-            a, b, pose = b, a, rigid.inverse(pose)
-        if (a, b, pose.round(3).tobytes()) in self._judged:
-            return False
-        return glance(self.pictures[a], self.pictures[b], pose)[1] > GROSS
+        a, b, pose, key = _ordered(a, b, pose)
+        return key not in self._judged and glance(self.pictures[a], self.pictures[b], pose)[1] > GROSS
 
     def standing(self, a: int, b: int) -> Verdict:
         """The verdict on two scans of one island as they stand."""
@@ -121,10 +117,8 @@ class Assembly:
                 if np.linalg.norm(way[:3, 3]) < BEYOND and self.verdict(j, k, way).common > 0:
                     normals = touching(self.surfaces[j], self.surfaces[k], way)
                     facing.append((normals @ self.pose[j][:3, :3].T)[:, :2])
-        n = np.concatenate(facing)
-        across = np.linalg.eigh(n.T @ n)[1][:, 0]
-        cosine = n @ across
-        return float((cosine[np.abs(cosine) > FACING] ** 2).sum()) * TOUCHING >= HELD
+        normals = np.concatenate(facing)
+        return not unheld(normals, np.full(len(normals), float(TOUCHING)), HELD)
 
     @property
     def unsure(self) -> float:
@@ -193,6 +187,13 @@ class Assembly:
         for k, pose in moved.items():
             self.pose[k], self.island[k] = pose, stay
         return True
+
+
+def _ordered(a: int, b: int, pose: np.ndarray) -> tuple[int, int, np.ndarray, tuple[Any, ...]]:
+    """A pair with the lower scan first, its pose (4, 4), and the key by which its verdict is known."""
+    if a > b:
+        a, b, pose = b, a, rigid.inverse(pose)
+    return a, b, pose, (a, b, pose.round(3).tobytes())
 
 
 def doubts_of(

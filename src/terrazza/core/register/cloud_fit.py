@@ -63,8 +63,8 @@ def weak_direction(information: np.ndarray) -> tuple[np.ndarray, float]:
 
 
 def unheld(normals: np.ndarray, weight: np.ndarray, least: float) -> list[tuple[np.ndarray, float]]:
-    """Unit shifts (3,) that no surface facing them holds, and by how much each is held: the weights of the
-    ``normals`` (n, 3) that face it, less than ``least``.
+    """Unit shifts that no surface facing them holds, and by how much each is held: the weights of the
+    ``normals`` (n, 3), or (n, 2) in plan, that face it, less than ``least``.
 
     The noise of the other normals alone would hold them, too, and wrongly.
     """

@@ -154,19 +154,25 @@ def _project(
     through), 3 lies hidden, 0 cannot be judged.
     """
     for i in range(len(xyz)):
-        x = pose[0, 0] * xyz[i, 0] + pose[0, 1] * xyz[i, 1] + pose[0, 2] * xyz[i, 2] + pose[0, 3]
-        y = pose[1, 0] * xyz[i, 0] + pose[1, 1] * xyz[i, 1] + pose[1, 2] * xyz[i, 2] + pose[1, 3]
-        z = pose[2, 0] * xyz[i, 0] + pose[2, 1] * xyz[i, 1] + pose[2, 2] * xyz[i, 2] + pose[2, 3]
-        r = np.sqrt(x * x + y * y + z * z)
-        state[i] = _state(x, y, z, r, near, far, slack + slope * r)
-        if state[i] == 2:
-            own = xyz[i, 0] ** 2 + xyz[i, 1] ** 2 + xyz[i, 2] ** 2
-            state[i] = 2 if r < FAR and own < FAR * FAR else 0
+        state[i] = _state(xyz[i, 0], xyz[i, 1], xyz[i, 2], pose, near, far, slack, slope)
 
 
 @njit(cache=True, nogil=True)
-def _state(x: float, y: float, z: float, r: float, near: np.ndarray, far: np.ndarray, room: float) -> int:
-    """What a point at ``r`` metres is in another scan's picture (see ``_project``)."""
+def _state(
+    u: float,
+    v: float,
+    w: float,
+    pose: np.ndarray,
+    near: np.ndarray,
+    far: np.ndarray,
+    slack: float,
+    slope: float,
+) -> int:
+    """What one point (u, v, w) is in another scan's picture (see ``_project``)."""
+    x = pose[0, 0] * u + pose[0, 1] * v + pose[0, 2] * w + pose[0, 3]
+    y = pose[1, 0] * u + pose[1, 1] * v + pose[1, 2] * w + pose[1, 3]
+    z = pose[2, 0] * u + pose[2, 1] * v + pose[2, 2] * w + pose[2, 3]
+    r = np.sqrt(x * x + y * y + z * z)
     if r < CLOSE:
         return 0
     row = min(max(int((_angle(z, np.sqrt(x * x + y * y)) + np.pi / 2) / PIXEL), 0), ROWS - 1)
@@ -174,7 +180,10 @@ def _state(x: float, y: float, z: float, r: float, near: np.ndarray, far: np.nda
     low, high = near[row, column], far[row, column]
     if not np.isfinite(low):
         return 0
-    return 2 if r < low - room else 3 if r > high + room else 1
+    room = slack + slope * r
+    if r < low - room:
+        return 2 if r < FAR and u * u + v * v + w * w < FAR * FAR else 0
+    return 3 if r > high + room else 1
 
 
 def _areas(xyz: np.ndarray) -> np.ndarray:
@@ -250,19 +259,14 @@ def _glanced(
     """What points cover (m²) that agree with the other scan, and that contradict it (see ``_project``)."""
     agree, against = 0.0, 0.0
     for i in range(len(xyz)):
-        x = pose[0, 0] * xyz[i, 0] + pose[0, 1] * xyz[i, 1] + pose[0, 2] * xyz[i, 2] + pose[0, 3]
-        y = pose[1, 0] * xyz[i, 0] + pose[1, 1] * xyz[i, 1] + pose[1, 2] * xyz[i, 2] + pose[1, 3]
-        z = pose[2, 0] * xyz[i, 0] + pose[2, 1] * xyz[i, 1] + pose[2, 2] * xyz[i, 2] + pose[2, 3]
-        r = np.sqrt(x * x + y * y + z * z)
-        state = _state(x, y, z, r, near, far, slack + slope * r)
+        state = _state(xyz[i, 0], xyz[i, 1], xyz[i, 2], pose, near, far, slack, slope)
         if state == 0 or state == 3:
             continue
         flat = np.sqrt(xyz[i, 0] ** 2 + xyz[i, 1] ** 2)
-        own = np.sqrt(flat * flat + xyz[i, 2] ** 2)
-        area = own * flat * PIXEL * PIXEL
+        area = np.sqrt(flat * flat + xyz[i, 2] ** 2) * flat * PIXEL * PIXEL
         if state == 1:
             agree += area
-        elif r < FAR and own < FAR:
+        else:
             against += area
     return agree, against
 

@@ -146,7 +146,6 @@ def candidates(
     scan: OpenShape,
     scan_plan: PlanShape,
     keep: int,
-    turns: int = 8,
 ) -> list[list[np.ndarray]]:
     """By storey the best rough poses (4, 4) of a scan among others that have ``poses`` (4, 4) in the frame of
     ``plan``, the shape of them all, so many on each; ``scan_plan`` is the scan's own. Best first.
@@ -156,11 +155,12 @@ def candidates(
     standing = [plan.upright @ p for p in poses]
     floors = np.array([p[2, 3] + s.floor for s, p in zip(shapes, standing)])
     places = np.array([p[:2, 3] for p in standing])
+    turns = likely_turns(plan, scan_plan)
     walls, back, turned, out = plan.walls(), rigid.inverse(plan.upright), {}, []
     for part in storeys(floors):
         whole, found = OpenMap.of([shapes[k] for k in part], [standing[k] for k in part]), []
         out.append([])
-        for turn in likely_turns(plan, scan_plan, turns):
+        for turn in turns:
             found += [(score, turn, dx, dy) for score, dx, dy in whole.peaks(scan, turn)]
         for _, turn, dx, dy in sorted(found, key=lambda f: -f[0])[:keep]:
             if turn not in turned:

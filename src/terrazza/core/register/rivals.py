@@ -1,7 +1,7 @@
 """The parts of an assembly that might as well stand elsewhere."""
 
 from collections.abc import Iterator
-from functools import cache
+from functools import cache, partial
 from itertools import combinations
 from typing import Any
 
@@ -45,8 +45,8 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
             rest = [
                 j for j in rest if j not in faint
             ] or rest  # and what little speaks for does not hold it where it stands
-            now = assembly.against({k: assembly.pose[k] for k in part}, rest)
-            held = cache(lambda part, rest=rest: assembly.held({k: assembly.pose[k] for k in part}, rest))
+            here = {k: assembly.pose[k] for k in part}
+            now, held = assembly.against(here, rest), cache(partial(assembly.held, here, rest))
             for mover in _movers(assembly, part, rest, offers):
                 there = {m: mover @ assembly.pose[m] for m in part}
                 case = assembly.against(there, rest)
@@ -58,7 +58,7 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
                 behind = RIVAL * assembly.unsure**2
                 if case.area <= REFUSED and (abs(gain) < behind + HELD_WORTH or case.cost < CLEAN):
                     firm = assembly.held(there, rest)
-                    gain += HELD_WORTH * (int(firm) - int(held(part)))
+                    gain += HELD_WORTH * (int(firm) - int(held()))
                     behind = max(behind, (1 - PART) * now.evidence) if firm and case.cost < CLEAN else behind
                 if (
                     case.area > REFUSED
@@ -70,7 +70,7 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
                 if likelier > BETTER and not exchanged and (better is None or likelier > better[0]):
                     better = likelier, part, mover
                 for k in part:
-                    found[k].append((gain, mover @ assembly.pose[k]))
+                    found[k].append((gain, there[k]))
                 for k in set(rest) - set(left):
                     found[k].append((gain, rigid.inverse(mover) @ assembly.pose[k]))
         if better is None:

@@ -287,9 +287,11 @@ def _map_offers(
     for (k, _, near, _), poses in zip(asked, results):
         for fit in poses:
             case = assembly.against({k: fit.pose}, near)
+            if case.area > REFUSED:
+                continue
             here = {j: assembly.verdict(j, k, rigid.inverse(assembly.pose[j]) @ fit.pose) for j in near}
-            here = {j: v for j, v in here.items() if v.common >= COMMON and v.area <= REFUSED}
-            if here and case.area <= REFUSED:
+            here = {j: v for j, v in here.items() if v.common >= COMMON}
+            if here:
                 j = max(here, key=lambda j: here[j].told)
                 at = replace(fit, pose=rigid.inverse(assembly.pose[j]) @ fit.pose)
                 one = Offer(j, k, at, here[j])
