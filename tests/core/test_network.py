@@ -291,7 +291,7 @@ def test_distances_are_judged_where_scans_stand(apart, low, high):
     assert low < rms < high and median <= rms and used > 1000 and 0 <= unmatched < 0.3
 
 
-@pytest.mark.parametrize(("moved", "quiet"), [([0.0, 1.0], 1.0), ([2.0, 2.0], 1.0), ([8.0, 8.0, 8.0], 0.25)])
+@pytest.mark.parametrize(("moved", "quiet"), [([0.0, 1.0], 1.0), ([2.0, 2.0], 0.5), ([8.0, 8.0, 8.0], 0.125)])
 def test_what_may_have_been_moved_counts_less_where_much_is(moved, quiet):
     from terrazza.core.register.contradiction import Verdict
 
@@ -300,9 +300,11 @@ def test_what_may_have_been_moved_counts_less_where_much_is(moved, quiet):
             k,
             k + 1,
             tie(0, 1, rigid.make(np.eye(3), np.full(3, 3.0))).fit,
-            Verdict((0.9, 0.9), 0.9, 0.9, 0.4, 1.0 + m, [], m),
+            Verdict((0.9, 0.9), 0.9, 0.9, 0.4, 1.0 + m, [], m, 0.3),
         )
         for k, m in enumerate(moved)
     ]
     assert offers.quietness(found) == pytest.approx(quiet)
-    assert offers.weighed(found[-1].verdict, quiet).cost == pytest.approx(1.0 + quiet * moved[-1])
+    weighed = offers.weighed(found[-1].verdict, quiet)
+    assert weighed.cost == pytest.approx(1.0 + quiet * moved[-1])
+    assert weighed.area == pytest.approx(0.1 + quiet * 0.3)

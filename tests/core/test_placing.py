@@ -21,6 +21,7 @@ from terrazza.core.register.assembly import Assembly
 from terrazza.core.register.offers import Offer, evidence, offers_of
 from terrazza.core.register.rivals import rivals_of
 from terrazza.errors import InputError
+from terrazza.operations.register import judging
 from tests import places
 
 
@@ -290,3 +291,62 @@ def test_a_fit_that_its_last_step_carries_away_says_so(monkeypatch):
     monkeypatch.setattr(cloud_fit, "_system", lambda *a: None if calls else calls.append(1) or solve(*a))
     with pytest.raises(InputError, match="too little in common"):
         cloud_fit.fit(*faces, rigid.inverse(truth[0]) @ truth[1], (0.1,), rounds=1)
+
+
+def _in_a_hall(boxes=(), gaps=()):
+    """What is seen from the middle of a room 8 by 6 m beside another, through ``gaps`` of the wall between,
+    with things (``boxes``) in it.
+    """
+    room = []
+    places.shell(room, 14.0, 6.0, 2.7)
+    for axis, at, stop in ((0, 0.0, 14.0), (0, 6.0, 14.0), (1, 0.0, 6.0), (1, 14.0, 6.0)):
+        places.wall(room, axis, at, 0.0, stop, [], 2.7)
+    places.wall(room, 1, 8.0, 0.0, 6.0, list(gaps), 2.7)
+    place = places.Place([*room, *boxes], moving=False)
+    pose, _, xyz = places.scanned(place, "rooms", (4.0, 3.0, 0.0), np.random.default_rng(3))
+    return pose, contradiction.Picture.of(xyz)
+
+
+@pytest.mark.parametrize(
+    ("box", "moved", "weight"),
+    [
+        (([5.8, 2.5, 0.0], [6.0, 3.4, 1.8]), True, 0.2),  # somebody
+        (([6.5, 3.4, 0.0], [6.9, 4.9, 2.1]), True, 0.3),  # a cupboard
+        (None, True, 1.0),  # a piece of the wall, as high, where the other saw through a door
+        (([6.5, 0.5, 0.0], [6.9, 5.0, 2.1]), False, 1.0),  # a partition
+    ],
+)
+def test_a_thing_by_itself_is_told_from_a_piece_of_a_wall(box, moved, weight):
+    at, one = _in_a_hall([box] if box else [])
+    other_at, other = _in_a_hall(gaps=[] if box else [(2.5, 3.4, 0.0, 1.8)])
+    pose = rigid.inverse(at) @ other_at
+    verdict = contradiction.judge(one, other, pose)
+    (seen,) = verdict.patches
+    assert (verdict.moved_area > 0) == moved
+    state = np.zeros(len(one.xyz), np.uint8)
+    contradiction._project(one.xyz, rigid.inverse(pose), other.near, other.far, *contradiction.CLOSELY, state)
+    (patch,) = contradiction._patches(one, state, one.floor)
+    assert patch[2] == pytest.approx(weight, abs=0.12) and patch[3] == moved
+    assert patch[0] * patch[2] == pytest.approx(seen[0])
+
+
+def test_a_floor_is_found_under_the_furniture_that_hides_most_of_it():
+    desks = [
+        ([x, y, 0.0], [x + 1.4, y + 0.8, 0.75]) for x in (1.0, 2.5, 4.6, 6.2) for y in (0.5, 1.5, 4.0, 5.0)
+    ]
+    pose, seen = _in_a_hall(desks)
+    assert pose[2, 3] + seen.floor == pytest.approx(0.0, abs=0.03)
+
+
+@pytest.mark.parametrize(
+    ("against", "agree", "expected"),
+    [
+        ({(1, 5), (1, 6), (1, 7)}, {(5, 6), (6, 7), (1, 2)}, {1}),  # one scan explains them all
+        ({(1, 5), (1, 6)}, {(1, 2), (1, 3), (5, 6)}, {1, 5, 6}),  # as likely the two of them
+        ({(3, 9)}, {(1, 3), (1, 9)}, {3, 9}),
+        ({(1, 5), (1, 6), (3, 9)}, {(5, 6)}, {1, 3, 9}),
+        (set(), {(1, 2)}, set()),
+    ],
+)
+def test_who_explains_what_contradicts_is_doubted(against, agree, expected):
+    assert judging.apart(against, agree) == expected

@@ -101,8 +101,11 @@ class Assembly:
 
     def faint(self, moved: dict[int, np.ndarray], others: list[int]) -> float:
         """Evidence below which scans at some poses (4, 4) among others are doubted even without a rival."""
-        least = FAINT if self.held(moved, others) else FAINT_LOOSE
-        return least * self.unsure * (1.0 if len(self.pose) <= MANY else MORE_OF_MANY)
+        return self._least(FAINT if self.held(moved, others) else FAINT_LOOSE)
+
+    def _least(self, evidence: float) -> float:
+        """An evidence of small jobs where little moves, for this one."""
+        return evidence * self.unsure * (1.0 if len(self.pose) <= MANY else MORE_OF_MANY)
 
     def held(self, moved: dict[int, np.ndarray], others: list[int]) -> bool:
         """Whether surfaces of scans at some poses (4, 4) lie on those of others so that neither level
@@ -175,7 +178,7 @@ class Assembly:
         moved = {k: mover @ self.pose[k] for k in self.members(go)}
         case = self.against(moved, self.members(stay))
         least = 0.0  # blocks are islands of their own rather than put together by little
-        if min(len(moved), len(self.members(stay))) > 1 and case.likely < FAINT_LOOSE * self.unsure:
+        if min(len(moved), len(self.members(stay))) > 1 and case.likely < self._least(FAINT_LOOSE):
             least = self.faint(moved, self.members(stay))
         if (
             case.area > REFUSED

@@ -27,9 +27,10 @@ WIDE, NARROW = (
 )  # m: widths of fits from given poses, and from candidates that were slid to the cell
 POINTS = 4000  # of a scan in such a fit
 TRIED, KEPT = 16, 8
-# rough placements on a storey that are fitted, by how many of its scans they are nudged before, and steps, m
-LOOKED_AT, BY, NUDGES = 8, 3, (0.16, 0.08)
-OPEN_COST = 8.0  # m² in common that a rough placement has to have for each that contradicts
+# rough placements on a storey that are nudged and fitted, by how many of its scans they are nudged, and by m
+FIRST, NUDGED, LOOKED_AT, BY, NUDGES = 12, 24, 8, 3, (0.16, 0.08)
+# m² in common that a rough placement has to have for each that contradicts, before it is nudged and after
+ROUGH_COST, OPEN_COST = 2.0, 8.0
 FEWER_TURNS = 5
 # score that half of the pairs of two places stay below, and of the best score: in 58 simulated pairs the
 # truth came first in 53 and was never under 0.8 of it
@@ -53,7 +54,8 @@ BACKED = 100.0  # evidence that this is worth: more than any third scans can add
 STACKED, STACKED_WEIGHT = (2.5, 0.8), 0.3
 # share in common of pairs that tell how much moves in a job, and what things that may have been moved cost
 # such a pair where a person or two walk about
-MUCH, ORDINARY = 0.5, 2.0
+MUCH, ORDINARY = 0.5, 1.0
+UNKNOWN = 0.5  # by how much such things count before it is known how much moves
 # m: stations nearer than this that see the same say nothing at all, because two set-ups rarely stand in one
 # place; they are tried as one part, too
 TWINS = 0.6
@@ -76,7 +78,14 @@ def weighed(verdict: Verdict, quiet: float) -> Verdict:
     """A verdict in which what may have been moved counts by ``quiet`` (0 to 1): the more moved between scans,
     the less it says.
     """
-    return verdict if quiet == 1.0 else replace(verdict, cost=verdict.cost - (1 - quiet) * verdict.moved)
+    if quiet == 1.0:
+        return verdict
+    less = 1.0 - quiet
+    return replace(
+        verdict,
+        cost=verdict.cost - less * verdict.moved,
+        area=verdict.area - less * verdict.moved_area,
+    )
 
 
 def quietness(found: list["Offer"]) -> float:
@@ -84,12 +93,18 @@ def quietness(found: list["Offer"]) -> float:
     common show few.
     """
     best: dict[tuple[int, int], Offer] = {}
+    still = lambda offer: offer.evidence + offer.verdict.moved
     for offer in found:
         known = best.get((offer.a, offer.b))
-        if offer.verdict.told > MUCH and (known is None or offer.evidence > known.evidence):
+        if known is None or still(offer) > still(known):
             best[offer.a, offer.b] = offer
-    usual = float(np.median([o.verdict.moved for o in best.values()])) if best else 0.0
-    return min(1.0, ORDINARY / max(usual, 1e-9))
+    return quiet_by([o.verdict for o in best.values()])
+
+
+def quiet_by(verdicts: list[Verdict]) -> float:
+    """The same by what is said of pairs where they stand."""
+    moved = [v.moved for v in verdicts if v.told > MUCH]
+    return min(1.0, ORDINARY / max(float(np.median(moved)), 1e-9)) if moved else 1.0
 
 
 @dataclass
@@ -149,7 +164,7 @@ def offers_of(
         verdict = judge(pictures[a], pictures[b], fit.pose)
         if fit.free and verdict.area < WORTH:
             fit, verdict = _slid_on(fit, verdict, pictures[a], pictures[b])
-        if verdict.area <= REFUSED and verdict.common >= COMMON:
+        if weighed(verdict, UNKNOWN).area <= REFUSED and verdict.common >= COMMON:
             found.append(Offer(a, b, fit, verdict, given is not None and same(fit.pose, given, GIVEN)))
     found.sort(key=lambda o: -o.weight)
     kept: list[Offer] = []
@@ -211,26 +226,33 @@ def _at_a_glance(
     mine: Picture, others: list[tuple[Picture, np.ndarray]], rough: list[np.ndarray]
 ) -> list[np.ndarray]:
     """The ``LOOKED_AT`` rough poses that most agrees with and least contradicts, by a few points of the
-    ``others`` (each with the way from the poses' frame into its own), each nudged to where that is best.
-    Poses (4, 4).
+    ``others`` (each with the way from the poses' frame into its own), the first and those that look likely
+    nudged to where that is best. Poses (4, 4), best first.
     """
+    told = [_glances(mine, others, pose) for pose in rough]
+    likely = sorted(range(len(rough)), key=lambda k: (k >= FIRST, -_worth(told[k], ROUGH_COST)))
     worth = []
-    for pose in rough:
-        told = np.array([glance(other, mine, way @ pose) for other, way in others])
-        if told[:, 1].max() <= GROSS:
-            worth.append((_worth(told), pose, np.argsort(-told.max(1))[:BY]))
-    best = sorted(worth, key=lambda w: -w[0])[:LOOKED_AT]
-    return [_nudged(mine, [others[k] for k in nearest], pose) for _, pose, nearest in best]
+    for k in likely[:NUDGED]:
+        pose = _nudged(mine, [others[j] for j in np.argsort(-told[k].max(1))[:BY]], rough[k])
+        there = _glances(mine, others, pose)
+        if there[:, 1].max() <= GROSS:
+            worth.append((_worth(there), pose))
+    return [pose for _, pose in sorted(worth, key=lambda w: -w[0])[:LOOKED_AT]]
 
 
-def _worth(told: np.ndarray) -> float:
+def _glances(mine: Picture, others: list[tuple[Picture, np.ndarray]], pose: np.ndarray) -> np.ndarray:
+    """(n, 2) m² that agree and that are against, at a glance, with each of the ``others``. Pose (4, 4)."""
+    return np.array([glance(other, mine, way @ pose) for other, way in others]).reshape(-1, 2)
+
+
+def _worth(told: np.ndarray, cost: float = OPEN_COST) -> float:
     """Of what is told (n, 2) of a rough placement at a glance."""
-    return float(told[:, 0].sum() - OPEN_COST * told[:, 1].sum())
+    return float(told[:, 0].sum() - cost * told[:, 1].sum())
 
 
 def _nudged(mine: Picture, others: list[tuple[Picture, np.ndarray]], pose: np.ndarray) -> np.ndarray:
     """A rough pose shifted level, step by step, while that is worth more at a glance."""
-    value = lambda p: _worth(np.array([glance(other, mine, way @ p) for other, way in others]).reshape(-1, 2))
+    value = lambda p: _worth(_glances(mine, others, p))
     best = value(pose)
     for step in NUDGES:
         for way in step * np.array([[1, 0, 0], [-1, 0, 0], [0, 1, 0], [0, -1, 0]]):

@@ -55,9 +55,9 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
                 if exchanged:  # by one of which as little is sure: both may stand for each other
                     case = assembly.against(there, left)
                 gain = case.evidence - now.evidence
-                behind = RIVAL * assembly.unsure**2
+                behind = RIVAL * assembly.unsure
                 if case.area <= REFUSED and (abs(gain) < behind + HELD_WORTH or case.cost < CLEAN):
-                    firm = assembly.held(there, rest)
+                    firm = assembly.held(there, left)
                     gain += HELD_WORTH * (int(firm) - int(held()))
                     behind = max(behind, (1 - PART) * now.evidence) if firm and case.cost < CLEAN else behind
                 if (
@@ -71,7 +71,8 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
                     better = likelier, part, mover
                 for k in part:
                     found[k].append((gain, there[k]))
-                for k in set(rest) - set(left):
+                displaced = [j for j in others if j not in rest and _stands(assembly, j, there, here)]
+                for k in {*rest, *displaced} - set(left):
                     found[k].append((gain, rigid.inverse(mover) @ assembly.pose[k]))
         if better is None:
             break
@@ -80,12 +81,19 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
     return [_distinct(f) for f in found]
 
 
+def _stands(assembly: Assembly, j: int, there: dict[int, np.ndarray], here: dict[int, np.ndarray]) -> bool:
+    """Whether a scan stands where others would (``there``), and not beside them as they stand (``here``): it
+    has to go elsewhere then. Poses (4, 4).
+    """
+    near = lambda poses: any(
+        np.linalg.norm(assembly.pose[j][:3, 3] - p[:3, 3]) < STACKED[0] for p in poses.values()
+    )
+    return j not in assembly.fixed and near(there) and not near(here)
+
+
 def _without_holders(assembly: Assembly, there: dict[int, np.ndarray], rest: list[int]) -> list[int]:
     """The ``rest`` without scans for which little speaks and that stand where others would. Poses (4, 4)."""
-    near = lambda j: any(
-        np.linalg.norm(assembly.pose[j][:3, 3] - p[:3, 3]) < STACKED[0] for p in there.values()
-    )
-    return [j for j in rest if not near(j) or j in assembly.fixed or assembly.evidence(j) > WELL]
+    return [j for j in rest if not _stands(assembly, j, there, {}) or assembly.evidence(j) > WELL]
 
 
 def _alike(offers: list[Offer], n: int) -> list[set[int]]:

@@ -102,16 +102,18 @@ def place(
     steps = float(len(pairs) or 1)
     found = assembled(offers, [], Part(progress, 0.8, 0.85, steps))
     tried: set[Any] = set()
+    known: tuple[list[int], list[np.ndarray]] = [], []
     for done in range(ROUNDS):
         weak = _weak(found[0], found[2], WELL if done == 0 else 0.0)
+        if weak == known[0] and all(map(same, known[1], found[0].pose)):
+            break
+        known = weak, list(found[0].pose)
         part = Part(progress, 0.85 + 0.05 * done, 0.9 + 0.05 * done, float(len(weak) or 1))
         more = _map_offers(found[0], weak, surfaces, shapes, fleet, common, part, tried)
         if not more:
             break
-        offers, before = offers + more, list(found[0].pose)
+        offers += more
         found = assembled(offers, [], Part(part, 0.9, 1.0, steps))
-        if all(map(same, before, found[0].pose)):
-            break
     if any(found[2]) or len(set(found[0].island)) > 1:
         witnessed = _by_targets(sightings(), surfaces, pictures, off or set())
         if witnessed:

@@ -1,5 +1,8 @@
 """What stands judged: contradictions at the final poses, ties, loops, the global test, and double walls."""
 
+from collections import Counter
+from itertools import combinations
+
 import numpy as np
 
 from terrazza.core.geometry import rigid
@@ -37,20 +40,41 @@ def judged_again(job: Job, scans: list[Scan], seen) -> dict[int, str]:
         if (job.get("pose", s.id) or {}).get("matrix")
     }
     reach = {k: float(np.linalg.norm(seen[k].xyz, axis=1).max(initial=0.0)) for k in places}
-    wrong: dict[int, str] = {}
-    for a in places:
-        for b in places:
-            if a < b and np.linalg.norm(places[a][:3, 3] - places[b][:3, 3]) < reach[a] + reach[b]:
-                verdict = contradiction.judge(seen[a], seen[b], rigid.inverse(places[a]) @ places[b])
-                if verdict.area > offers.REFUSED and verdict.common > offers.COMMON:
-                    at = rigid.apply(places[a], verdict.patches[0][1][None])[0]
-                    for k in (a, b):
-                        wrong.setdefault(
-                            scans[k].id,
-                            f"Scans {scans[a].id} and {scans[b].id} contradict each other over "
-                            f"{verdict.area:.1f} m², most near {at[0]:.1f}, {at[1]:.1f}, {at[2]:.1f}.",
-                        )
+    judged = {
+        (a, b): contradiction.judge(seen[a], seen[b], rigid.inverse(places[a]) @ places[b])
+        for a, b in combinations(places, 2)
+        if np.linalg.norm(places[a][:3, 3] - places[b][:3, 3]) < reach[a] + reach[b]
+    }
+    quiet = offers.quiet_by(list(judged.values()))
+    judged = {pair: offers.weighed(v, quiet) for pair, v in judged.items() if v.common > offers.COMMON}
+    against = {pair: v for pair, v in judged.items() if v.area > offers.REFUSED}
+    doubted, wrong = apart(set(against), set(judged) - set(against)), {}
+    for (a, b), v in against.items():
+        at = rigid.apply(places[a], v.patches[0][1][None])[0]
+        for k in {a, b} & doubted:
+            wrong.setdefault(
+                scans[k].id,
+                f"Scans {scans[a].id} and {scans[b].id} contradict each other over "
+                f"{v.area:.1f} m², most near {at[0]:.1f}, {at[1]:.1f}, {at[2]:.1f}.",
+            )
     return wrong
+
+
+def apart(against: set[tuple[int, int]], agree: set[tuple[int, int]]) -> set[int]:
+    """The scans that explain which pairs are ``against`` each other: one that contradicts two others or more
+    and agrees with one at most explains its pairs alone; else both of a pair may be the reason.
+    """
+    left, out = set(against), set()
+    agreeing = Counter(k for pair in agree for k in pair)
+    while True:
+        count = Counter(k for pair in left for k in pair)
+        alone = max(
+            (k for k in count if count[k] > 1 and agreeing[k] < 2), key=count.__getitem__, default=None
+        )
+        if alone is None:
+            return out | set(count)
+        out.add(alone)
+        left = {pair for pair in left if alone not in pair}
 
 
 def hung_together(job: Job, scans: list[Scan], ties, results) -> Figures:
