@@ -17,7 +17,7 @@ from terrazza.core.register import (
     search,
     surface,
 )
-from terrazza.core.register.assembly import Assembly
+from terrazza.core.register.assembly import Assembly, doubts_of
 from terrazza.core.register.offers import Offer, evidence, offers_of
 from terrazza.core.register.rivals import rivals_of
 from terrazza.errors import InputError
@@ -227,6 +227,63 @@ def test_a_rival_is_one_that_explains_about_as_much_and_a_better_one_takes_its_p
     found = rivals_of(assembly, offers, QUIET)
     assert len(found[1]) == rivals
     assert (abs(assembly.pose[1][0, 3] - assembly.pose[0][0, 3]) == pytest.approx(9.0)) == moved
+
+
+@pytest.mark.parametrize(
+    ("wrongly", "rivals", "moved"), [(0.2, 0, True), (0.35, 1, True), (0.395, 1, False), (0.5, 0, False)]
+)
+def test_two_that_saw_much_the_same_are_tried_in_each_others_place(wrongly, rivals, moved):
+    """Two storeys 10 m apart along x, a hall and a room 3 m beside it in each; the rooms stand exchanged, and
+    contradict each other where one stands in the other's place.
+    """
+    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
+    beside = {(0, 2): 0.4, (1, 3): 0.4, (0, 3): wrongly, (1, 2): wrongly}
+
+    class Storeys(_Told):
+        def verdict(self, a, b, pose):
+            x = round(float(pose[0, 3] if a < b else -pose[0, 3]), 1)
+            upon = {a, b} == {2, 3} and x == 0
+            return _verdict(0.9, 7.0, 0.95) if upon else _verdict(beside.get((a, b), 0) * (x == 3), 0.0)
+
+    assembly = Storeys(4, None)
+    assembly.pose, assembly.island = [at(x) for x in (0.0, 10.0, 13.0, 3.0)], [0] * 4
+    fit = cloud_fit.Fit(at(0.0), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
+    found = rivals_of(assembly, [Offer(2, 3, fit, _verdict(0.9, 7.0, 0.95))], QUIET)
+    assert [len(f) for f in found] == [0, 0, rivals, rivals]
+    assert [p[0, 3] for p in assembly.pose[2:]] == ([3.0, 13.0] if moved else [13.0, 3.0])
+
+
+@pytest.mark.parametrize(
+    ("told", "refuted", "files", "doubted"),
+    [
+        (0.2, True, (12.0, 20.0), False),  # a rough pose, and the pictures say clearly that it is one
+        (0.2, False, (12.0, 20.0), True),
+        (0.1, True, (12.0, 20.0), True),
+        (1.2, False, (12.0, 20.0), False),
+        (0.2, True, (30.0, 20.0), True),  # not even a rough one
+        (0.2, True, (20.0, 10.0), False),  # that of the fourth scan
+        (0.2, True, (20.0, 14.0), True),
+    ],
+)
+def test_a_pose_in_a_file_that_the_scans_refute_leaves_no_doubt(told, refuted, files, doubted):
+    """Four scans in a line, at 0, 4, 10 and 20 m; the files say so of the first two, and of the third
+    something else.
+    """
+    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
+
+    class Line(_Told):
+        def verdict(self, a, b, pose):
+            x = round(float(pose[0, 3] if a < b else -pose[0, 3]), 1)
+            if 2 not in (a, b):
+                return _verdict(0.4, 0.0)
+            third = 20 - x if 3 in (a, b) else x + 4 * (1 in (a, b))
+            return _verdict(told / 3, 0.0) if third == 10 else _verdict(0.0, 30.0 if refuted else 0.0)
+
+    assembly = Line(4, None)
+    assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 10.0, 20.0)], [0] * 4
+    given = {k: at(x) for k, x in enumerate((0.0, 4.0, *files))}
+    said = doubts_of(assembly, [[] for _ in range(4)], given, set(), [])
+    assert bool(said[2]) == doubted and not any(said[:2])
 
 
 def test_offers_of_scans_that_share_nothing_are_none_and_pairs_of_many_are_few():

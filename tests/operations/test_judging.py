@@ -221,6 +221,20 @@ def test_what_only_sliding_ties_join_is_doubted(workspace, ways, doubted):
     assert 4 not in kept, "what stays is what the others are judged against"
 
 
+@pytest.mark.parametrize(
+    ("gone", "fixed", "told"), [(2, set(), {2}), (0, set(), {0}), (2, {0}, {2}), (0, {0}, {1, 2, 3})]
+)
+def test_the_scan_that_the_adjustment_carried_away_is_told_not_the_others(gone, fixed, told):
+    """Four scans, all told to the first, which may be the one that went half a metre."""
+    before = [rigid.make(rigid.about_z(0.3 * k), np.array([4.0 * k, 1.0, 0.0])) for k in range(4)]
+    went = rigid.make(np.eye(3), np.array([0.3, 0.4, 0.0]))
+    after = [went @ p if k == gone else p for k, p in enumerate(before)]
+    after = [before[0] @ rigid.inverse(after[0]) @ p for p in after]
+    results = [([0, 1, 2, 3], Made(poses=after, joint=np.eye(32)), {0})]
+    wrong = settling._bounded([Made(id=k + 1) for k in range(4)], before, results, fixed)
+    assert {k - 1 for k in wrong} == told and all("0.3 m or 2°" in v for v in wrong.values())
+
+
 def test_a_tie_that_is_asked_for_is_tried_and_told_where_it_cannot_be(tmp_path, workspace, monkeypatch):
     write_room(tmp_path / "room.e57", posed=True)
     row = queries.create_job(workspace, "Asked")

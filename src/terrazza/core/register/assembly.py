@@ -33,8 +33,9 @@ MANY = 24  # scans up to which every pair is tried, so that each placement has m
 # as many times that evidence in larger jobs: of a hundred scans a few fit a stranger by chance, their
 # neighbours being untried
 MORE_OF_MANY = 2.2
-# evidence above which a placement without a rival is believed where it is within this of the pose in its file
-CLEAR, ROUGHLY = 10.0, (4.0, np.radians(20.0))
+# evidence above which a placement without a rival is believed where it is within this of the pose in its
+# file; and as many times the least evidence, where the pictures contradict the pose in the file itself
+CLEAR, ROUGHLY, REFUTED = 10.0, (4.0, np.radians(20.0)), 3.0
 ALTERNATIVES = 8
 BEYOND = 60.0  # m between stations that say nothing of each other
 
@@ -239,13 +240,9 @@ def _doubted(
         return "" if all(agree) else "It does not stand where the targets that it shares with others say."
     told = _told(assembly, k, others, given)
     if told is False:
-        as_given = _as_given(assembly, k, others, given)
-        if (
-            not rivals[k]
-            and same(as_given, assembly.pose[k], ROUGHLY)
-            and assembly.evidence(k) > CLEAR * assembly.unsure
-        ):
-            return ""  # the pose of the file is a rough one, and the scans say clearly where it is
+        as_given = _as_given(assembly, k, others, given, given[k])
+        if not rivals[k] and _clearly_elsewhere(assembly, k, others, given, as_given):
+            return ""
         rivals[k] = [as_given, *(r for r in rivals[k] if not same(r, as_given, GIVEN))][:ALTERNATIVES]
     if told is True:  # what came with the files and what the scans say agree: two witnesses
         rivals[k] = []
@@ -272,12 +269,33 @@ def _doubted(
     return ""
 
 
-def _as_given(assembly: "Assembly", k: int, others: list[int], given: dict[int, np.ndarray]) -> np.ndarray:
-    """Where the poses of the files would have a scan among the others as they stand: that on which most of
-    them agree.
+def _as_given(
+    assembly: "Assembly", k: int, others: list[int], given: dict[int, np.ndarray], told: np.ndarray
+) -> np.ndarray:
+    """Where a scan whose file says ``told`` would be among the others as they stand: that on which most of
+    their poses in files agree. Poses (4, 4).
     """
-    said = [assembly.pose[j] @ rigid.inverse(given[j]) @ given[k] for j in others if j in given]
+    said = [assembly.pose[j] @ rigid.inverse(given[j]) @ told for j in others if j in given]
     return max(said, key=lambda s: sum(same(s, o, GIVEN) for o in said))
+
+
+def _clearly_elsewhere(
+    assembly: "Assembly", k: int, others: list[int], given: dict[int, np.ndarray], as_given: np.ndarray
+) -> bool:
+    """Whether the pose in a scan's file is a rough one, or was exchanged with another scan's, and the scans
+    say clearly where it is instead. ``as_given`` (4, 4).
+    """
+    here = {k: assembly.pose[k]}
+    if not same(as_given, here[k], ROUGHLY) and not any(
+        same(_as_given(assembly, k, [i for i in others if i != j], given, given[j]), here[k], GIVEN)
+        for j in others
+        if j in given and len([i for i in others if i in given]) > 1
+    ):
+        return False
+    least = CLEAR * assembly.unsure
+    if assembly.against({k: as_given}, others).area > REFUSED:
+        least = min(least, REFUTED * assembly.faint(here, others))
+    return assembly.evidence(k) > least
 
 
 def _told(assembly: "Assembly", k: int, others: list[int], given: dict[int, np.ndarray]) -> bool | None:

@@ -17,6 +17,7 @@ RIVAL = 1.5  # a rival's evidence is at most this much less than the placement's
 # cost up to which nothing contradicts a rival: held there, it is one with this part of the placement's
 # evidence, because how much agrees then tells only how many others saw the place (like rooms of two storeys)
 CLEAN, PART = 0.5, 0.3
+ELSEWHERE = (0.3, np.radians(3))  # m, rad: what is nearer to a placement than this is no other one
 BETTER = 0.3  # a rival with this much more evidence takes the placement's place
 ALIKE = 0.3  # m² of contradicting surface below which two scans that can be stacked may stand for one another
 BLOCKS = (
@@ -34,7 +35,12 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
     n, alike = len(assembly.pose), _alike(offers, len(assembly.pose))
     for _ in range(2 * n):
         found: list[list[tuple[float, np.ndarray]]] = [[] for _ in range(n)]
-        better: tuple[float, frozenset[Any], np.ndarray] | None = None
+        better: tuple[float, dict[int, np.ndarray]] | None = None
+        for gain, there in _exchanges(assembly, offers):
+            if gain > BETTER and (better is None or gain > better[0]):
+                better = gain, there
+            for k, pose in there.items():
+                found[k].append((gain, pose))
         parts, faint = _parts(assembly), {k for k in range(n) if assembly.is_faint(k)}
         for done, part in enumerate(parts):
             progress.advance(done, len(parts), "Rivals")
@@ -68,7 +74,7 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
                     continue
                 likelier = gain - TWICE * (case.stacked - now.stacked)
                 if likelier > BETTER and not exchanged and (better is None or likelier > better[0]):
-                    better = likelier, part, mover
+                    better = likelier, there
                 for k in part:
                     found[k].append((gain, there[k]))
                 displaced = [j for j in others if j not in rest and _stands(assembly, j, there, here)]
@@ -76,9 +82,35 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
                     found[k].append((gain, rigid.inverse(mover) @ assembly.pose[k]))
         if better is None:
             break
-        for k in better[1]:
-            assembly.pose[k] = better[2] @ assembly.pose[k]
+        for k, pose in better[1].items():
+            assembly.pose[k] = pose
     return [_distinct(f) for f in found]
+
+
+def _exchanges(assembly: Assembly, offers: list[Offer]) -> Iterator[tuple[float, dict[int, np.ndarray]]]:
+    """Pairs of one island that saw much the same, like rooms of two storeys, each in the other's place: by
+    how much more evidence speaks for it than for how they stand, and their poses (4, 4), where that is not
+    much less.
+    """
+    tried = set()
+    for o in offers:
+        a, b = o.a, o.b
+        together = assembly.island[a] == assembly.island[b] and not {a, b} & assembly.fixed
+        if not together or not stacked(o.verdict, o.apart):
+            continue
+        there = {a: assembly.pose[b] @ o.seen_from(b), b: assembly.pose[a] @ o.seen_from(a)}
+        key = (a, b, *there[a][:3, 3].round(0), *there[b][:3, 3].round(0))
+        if key in tried or same(there[a], assembly.pose[a], ELSEWHERE):
+            continue
+        tried.add(key)
+        rest = [j for j in assembly.beside(a) if j != b]
+        now, case = (
+            assembly.against({k: assembly.pose[k] for k in there}, rest),
+            assembly.against(there, rest),
+        )
+        gain = case.evidence - now.evidence
+        if case.area <= REFUSED and gain > -RIVAL * assembly.unsure:
+            yield gain, there
 
 
 def _stands(assembly: Assembly, j: int, there: dict[int, np.ndarray], here: dict[int, np.ndarray]) -> bool:
@@ -125,7 +157,7 @@ def _movers(
             continue
         mover = assembly.pose[outside] @ offer.seen_from(outside) @ rigid.inverse(assembly.pose[inside])
         pose = mover @ assembly.pose[one]
-        if not any(same(pose, s, (0.3, np.radians(3)) if k == 0 else SAME) for k, s in enumerate(seen)):
+        if not any(same(pose, s, ELSEWHERE if k == 0 else SAME) for k, s in enumerate(seen)):
             seen.append(pose)
             yield mover
 

@@ -28,6 +28,7 @@ with later():
 FARTHEST_STEP = 0.15  # m that an adjustment may move a scan from where fits of pairs put it
 FARTHEST_TURN = np.radians(1.0)
 LOOSE_STEPS = 2.0  # of those, from a rough place that was free to slide
+TRIED = 20  # scans of an island, at most about twice, by which is told which of them moved
 ONE_WAY = np.cos(np.radians(25.0))  # directions nearer to each other are one
 OFF = "switched off by hand"
 
@@ -158,7 +159,7 @@ def _unsettled(scans, poses, results, loose, fixed) -> dict[int, str]:
     """By scan why the adjustment says nothing of its place: it did not settle, its patches do not hold it, or
     no tie leads to it.
     """
-    wrong = _bounded(scans, poses, results)
+    wrong = _bounded(scans, poses, results, fixed)
     wrong |= {
         scans[
             k
@@ -183,7 +184,23 @@ def _step(after: np.ndarray, before: np.ndarray) -> float:
     return max(moved / FARTHEST_STEP, turned / FARTHEST_TURN) if np.isfinite(moved) else np.inf
 
 
-def _bounded(scans, poses, results) -> dict[int, str]:
+def _steps(after: list[np.ndarray], before: list[np.ndarray], stay: set[int], fixed: set[int]) -> list[float]:
+    """How far an adjustment moved the scans of an island (see ``_step``) against those that are ``fixed``;
+    where none is, against the one that leaves most where they were: that which ``stay``, to which all others
+    are told, may be the one that went.
+    """
+    steps = [_step(a, b) for a, b in zip(after, before)]
+    if stay & fixed or max(steps) <= 1:
+        return steps
+    tried = [steps]
+    for g in range(0, len(after), max(1, len(after) // TRIED)):
+        back = before[g] @ rigid.inverse(after[g])
+        if np.isfinite(back).all():
+            tried.append([_step(back @ a, b) for a, b in zip(after, before)])
+    return min(tried, key=lambda some: sum(s > 1 for s in some))
+
+
+def _bounded(scans, poses, results, fixed: set[int]) -> dict[int, str]:
     """By scan that an adjustment moves farther than ties and fits allow; one that gives no numbers leaves its
     island as the fits of pairs say.
     """
@@ -201,14 +218,12 @@ def _bounded(scans, poses, results) -> dict[int, str]:
                 if k not in stay
             }
             continue
-        far = {
-            k: rigid.difference(a, poses[k])[0]
-            for a, k in zip(adjusted.poses, members)
-            if k not in stay and _step(a, poses[k]) > LOOSE_STEPS
-        }
+        steps = _steps(adjusted.poses, [poses[k] for k in members], stay, fixed)
         wrong |= {
-            scans[k].id: f"The adjustment moved it by {moved:.2f} m from where the fits of pairs had put it."
-            for k, moved in far.items()
+            scans[k].id: f"The adjustment moved it by more than {LOOSE_STEPS * FARTHEST_STEP:.1f} m or "
+            f"{np.degrees(LOOSE_STEPS * FARTHEST_TURN):.0f}° from where the fits of pairs had put it."
+            for k, step in zip(members, steps)
+            if step > LOOSE_STEPS
         }
     return wrong
 
@@ -318,7 +333,7 @@ def _adjust_island(island, ties, targets, apart, clouds, poses, fixed, started, 
             )
         except (InputError, np.linalg.LinAlgError):
             adjusted = network.by_ties(rough.poses, rough.known, held)
-        steps = [_step(a, p) for a, p in zip(adjusted.poses, rough.poses)]
+        steps = _steps(adjusted.poses, rough.poses, stay, fixed)
         if len(members) > 2 and max(steps) > 1 and np.isfinite(adjusted.joint).all():
             loose.append(members.pop(int(np.argmax(steps))))  # it would carry away the others, too
             continue

@@ -3,7 +3,7 @@
 import time
 
 from terrazza.db import queries
-from terrazza.db.models import Entry
+from terrazza.db.models import Entry, database
 from terrazza.operations.spine import fieldbook
 from terrazza.operations.spine.base import known, title
 from terrazza.operations.spine.job import Job
@@ -48,8 +48,13 @@ def _progress(entry: Entry) -> dict:
 
 def strip(job: Job) -> dict:
     """``last`` finished and ``busy`` entries, how many there are, and the job's ``state`` number, which moves
-    with every change.
+    with every change, as they were at one moment.
     """
+    with database.atomic():
+        return _strip(job)
+
+
+def _strip(job: Job) -> dict:
     entries = Entry.select().where(Entry.job == job.row)
     waiting = {e.id for e in Entry.select(Entry.id).where((Entry.state << BUSY) & (Entry.job == job.row))}
     busy = [_row(e, {}) for e in entries.where(Entry.id << waiting).order_by(Entry.number)]

@@ -16,12 +16,9 @@ router = APIRouter(prefix="/jobs/{job_id}")
 
 
 @router.get("/part/strip")
-def strip(request: Request, job_id: int, seen: int = -1) -> Response:
-    """The strip; its trigger header says when the job's state has moved on since ``seen``."""
-    job = job_of(request, job_id)
-    built = context.strip(job)
-    headers = {"HX-Trigger": "changed"} if seen >= 0 and built["state"] != seen else None
-    return pages.page(request, "_strip.html", headers=headers, **built)
+def strip(request: Request, job_id: int) -> Response:
+    """The strip; the page fetches what it shows anew when the state on it has moved on."""
+    return pages.page(request, "_strip.html", **context.strip(job_of(request, job_id)))
 
 
 @router.get("/part/fieldbook")
@@ -40,9 +37,7 @@ def undo(request: Request, job_id: int, number: int) -> Response:
     else:
         with lease(job.workspace, job.row.folder, "an undo"):
             fieldbook.undo(entry)
-    return pages.page(
-        request, "_strip.html", headers={"HX-Trigger": "changed"}, **context.strip(job_of(request, job_id))
-    )
+    return pages.page(request, "_strip.html", **context.strip(job_of(request, job_id)))
 
 
 @router.post("/cancel/{number}")

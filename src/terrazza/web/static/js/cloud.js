@@ -46,9 +46,11 @@ export class Cloud {
     return (await ask(`/jobs/${this.job}/scene.json`, { cache: "reload" })).json();
   }
 
-  // Fetch the scene; scans whose points did not change keep their nodes, whatever their new pose.
+  // Fetch the scene; scans whose points did not change keep their nodes, whatever their new pose. An answer that a later one overtook says nothing.
   async load() {
     const data = await (this.data ? this.askScene() : early.scene);
+    this.shift = null;
+    if (data.state < this.data?.state) return this.data;
     const moved = !this.data || this.data.origin.some((v, k) => v !== data.origin[k]);
     this.shift = moved && this.data ? data.origin.map((v, k) => v - this.data.origin[k]) : null;
     this.data = data;

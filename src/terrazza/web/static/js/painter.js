@@ -80,6 +80,7 @@ export class Painter {
   draw(views = this.app.all) {
     for (const v of views) v.stale = true;
     this.paint = true;
+    if (this.renderer && this.app.host.dataset.state === "idle") this.app.phase("rendering"); // at once: until the frame, places are those of the view before
     this.overlay();
   }
 

@@ -65,10 +65,16 @@ function lastClassified() {
   return last?.dataset.operation?.startsWith("classify.") ? last.dataset.last : "";
 }
 
-// Wire the pages to the table: `changed` is what the server says when an operation has ended, and `toStep` what another sheet brings.
+const stateOfJob = () => document.getElementById("stripline").dataset.state;
+
+// Wire the pages to the table; `toStep` is called with what another sheet brings.
 export function wireSheets(app, toStep) {
-  let classified = lastClassified();
-  document.body.addEventListener("changed", async () => {
+  let classified = lastClassified(),
+    state = stateOfJob();
+  // Whichever answer brings a strip of another state: all that is shown is of the one before.
+  document.body.addEventListener("htmx:afterSwap", async (e) => {
+    if (e.detail.target.id !== "strip" || stateOfJob() === state) return;
+    state = stateOfJob();
     app.phase("loading");
     const now = lastClassified();
     if (now && now !== classified) app.colour("class"); // the colouring before is one key away
