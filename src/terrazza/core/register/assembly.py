@@ -210,7 +210,8 @@ def doubts_of(
     """By scan why its placement is doubted; empty where it is not. Rivals that poses of the files or targets
     (offers ``witnessed``) speak against are taken away. Rivals (4, 4).
     """
-    return [_doubted(assembly, k, rivals, given, fixed, witnessed) for k in range(len(assembly.pose))]
+    agree = [_agreeing(assembly, k, given) for k in range(len(assembly.pose))]
+    return [_doubted(assembly, k, rivals, given, fixed, witnessed, agree) for k in range(len(agree))]
 
 
 def _doubted(
@@ -220,8 +221,11 @@ def _doubted(
     given: dict[int, np.ndarray],
     fixed: set[int],
     witnessed: list[Offer],
+    agreeing: list[tuple[int, int]],
 ) -> str:
-    others = assembly.beside(k)
+    """``agreeing``: of every scan with how many others it stands as their files say, and of how many."""
+    others, (good, of) = assembly.beside(k), agreeing[k]
+    told = good >= of / 2 if of else None
     if not others or k in fixed:
         rivals[k] = []
         return ""
@@ -238,10 +242,10 @@ def _doubted(
             ]
         )
         return "" if all(agree) else "It does not stand where the targets that it shares with others say."
-    told = _told(assembly, k, others, given)
     if told is False:
         as_given = _as_given(assembly, k, others, given, given[k])
-        if not rivals[k] and _clearly_elsewhere(assembly, k, others, given, as_given):
+        rough = 2 * (1 + max(agreeing[j][0] for j in (k, *others))) < 1 + of
+        if not rivals[k] and _clearly_elsewhere(assembly, k, others, given, as_given, rough):
             return ""
         rivals[k] = [as_given, *(r for r in rivals[k] if not same(r, as_given, GIVEN))][:ALTERNATIVES]
     if told is True:  # what came with the files and what the scans say agree: two witnesses
@@ -280,13 +284,19 @@ def _as_given(
 
 
 def _clearly_elsewhere(
-    assembly: "Assembly", k: int, others: list[int], given: dict[int, np.ndarray], as_given: np.ndarray
+    assembly: "Assembly",
+    k: int,
+    others: list[int],
+    given: dict[int, np.ndarray],
+    as_given: np.ndarray,
+    rough: bool,
 ) -> bool:
-    """Whether the pose in a scan's file is a rough one, or was exchanged with another scan's, and the scans
-    say clearly where it is instead. ``as_given`` (4, 4).
+    """Whether the pose in a scan's file is a ``rough`` one, as most of its island then are, or was exchanged
+    with another scan's, and the scans say clearly where it is instead. ``as_given`` (4, 4).
     """
     here = {k: assembly.pose[k]}
-    if not same(as_given, here[k], ROUGHLY) and not any(
+    rough = rough or same(as_given, here[k], ROUGHLY)
+    if not rough and not any(
         same(_as_given(assembly, k, [i for i in others if i != j], given, given[j]), here[k], GIVEN)
         for j in others
         if j in given and len([i for i in others if i in given]) > 1
@@ -298,15 +308,12 @@ def _clearly_elsewhere(
     return assembly.evidence(k) > least
 
 
-def _told(assembly: "Assembly", k: int, others: list[int], given: dict[int, np.ndarray]) -> bool | None:
-    """Whether most scans with given poses stand to this one as those poses say; None where no such poses are
-    given.
+def _agreeing(assembly: "Assembly", k: int, given: dict[int, np.ndarray]) -> tuple[int, int]:
+    """With how many others of its island a scan stands as the poses in their files say, and how many of them
+    have one; (0, 0) where it has none itself.
     """
-    told = [j for j in others if j in given]
-    if k not in given or not told:
-        return None
-    good = sum(
-        same(rigid.inverse(assembly.pose[j]) @ assembly.pose[k], rigid.inverse(given[j]) @ given[k], GIVEN)
-        for j in told
+    told = [j for j in assembly.beside(k) if j in given] if k in given else []
+    as_told = lambda j: same(
+        rigid.inverse(assembly.pose[j]) @ assembly.pose[k], rigid.inverse(given[j]) @ given[k], GIVEN
     )
-    return good >= len(told) / 2
+    return sum(map(as_told, told)), len(told)

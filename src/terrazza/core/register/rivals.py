@@ -17,6 +17,7 @@ RIVAL = 1.5  # a rival's evidence is at most this much less than the placement's
 # cost up to which nothing contradicts a rival: held there, it is one with this part of the placement's
 # evidence, because how much agrees then tells only how many others saw the place (like rooms of two storeys)
 CLEAN, PART = 0.5, 0.3
+PART_ALIKE = 0.15  # the same for a scan of which there is one that saw the same: rooms are repeated here
 ELSEWHERE = (0.3, np.radians(3))  # m, rad: what is nearer to a placement than this is no other one
 BETTER = 0.3  # a rival with this much more evidence takes the placement's place
 ALIKE = 0.3  # m² of contradicting surface below which two scans that can be stacked may stand for one another
@@ -44,14 +45,11 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
         parts, faint = _parts(assembly), {k for k in range(n) if assembly.is_faint(k)}
         for done, part in enumerate(parts):
             progress.advance(done, len(parts), "Rivals")
-            others = [j for j in assembly.members(assembly.island[min(part)]) if j not in part]
-            rest = [
-                j for j in others if not any(j in alike[k] for k in part)
-            ] or others  # what may stand for it may have to give way to it
-            rest = [
-                j for j in rest if j not in faint
-            ] or rest  # and what little speaks for does not hold it where it stands
-            here = {k: assembly.pose[k] for k in part}
+            others, rest = _holding(assembly, part, alike, faint)
+            here, share = (
+                {k: assembly.pose[k] for k in part},
+                PART_ALIKE if any(alike[k] for k in part) else PART,
+            )
             now, held = assembly.against(here, rest), cache(partial(assembly.held, here, rest))
             for mover in _movers(assembly, part, rest, offers):
                 there = {m: mover @ assembly.pose[m] for m in part}
@@ -65,7 +63,8 @@ def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> li
                 if case.area <= REFUSED and (abs(gain) < behind + HELD_WORTH or case.cost < CLEAN):
                     firm = assembly.held(there, left)
                     gain += HELD_WORTH * (int(firm) - int(held()))
-                    behind = max(behind, (1 - PART) * now.evidence) if firm and case.cost < CLEAN else behind
+                    if firm and case.cost < CLEAN:
+                        behind = max(behind, (1 - share) * now.evidence)
                 if (
                     case.area > REFUSED
                     or gain < -behind
@@ -108,9 +107,22 @@ def _exchanges(assembly: Assembly, offers: list[Offer]) -> Iterator[tuple[float,
             assembly.against({k: assembly.pose[k] for k in there}, rest),
             assembly.against(there, rest),
         )
-        gain = case.evidence - now.evidence
-        if case.area <= REFUSED and gain > -RIVAL * assembly.unsure:
+        gain, behind = case.evidence - now.evidence, RIVAL * assembly.unsure
+        if case.cost < CLEAN and assembly.held(there, rest):
+            behind = max(behind, (1 - PART_ALIKE) * now.evidence)
+        if case.area <= REFUSED and gain > -behind:
             yield gain, there
+
+
+def _holding(
+    assembly: Assembly, part: frozenset[Any], alike: list[set[int]], faint: set[int]
+) -> tuple[list[int], list[int]]:
+    """The others of an island, and those of them that hold a part where it stands: what may stand for it may
+    have to give way to it, and what little speaks for holds nothing.
+    """
+    others = [j for j in assembly.members(assembly.island[min(part)]) if j not in part]
+    rest = [j for j in others if not any(j in alike[k] for k in part)] or others
+    return others, [j for j in rest if j not in faint] or rest
 
 
 def _stands(assembly: Assembly, j: int, there: dict[int, np.ndarray], here: dict[int, np.ndarray]) -> bool:
