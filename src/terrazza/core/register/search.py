@@ -57,6 +57,36 @@ class Placed:
     rivals: list[list[np.ndarray]] = field(default_factory=list)
 
 
+@dataclass(frozen=True)
+class _Task:
+    """What is asked of a search: scans, ``given`` poses and ``fixed`` scans; who does the work (a fleet,
+    which has the three lists as ``common``, or nobody else), and the verdicts known so far.
+    """
+
+    surfaces: list[Surface]
+    shapes: list[PlanShape]
+    pictures: list[Picture]
+    given: dict[int, np.ndarray]
+    fixed: set[int]
+    fleet: Any = None
+    common: Any = None
+    judged: dict[Any, Any] = field(default_factory=dict)
+
+    def each(
+        self, work: Callable[..., list[Any]], asked: list[Any], progress: Progress, label: str
+    ) -> list[list[Any]]:
+        """What ``work`` finds for each of those ``asked``, here or over the fleet."""
+        seen = (self.surfaces, self.shapes, self.pictures)
+        if self.fleet is not None:
+            shared = self.common or seen
+            return self.fleet.map(work, asked, [1.0] * len(asked), progress, label, shared)
+        found: list[list[Any]] = []
+        for one in asked:
+            progress.advance(len(found), len(asked), label)
+            found.append(work(one, seen, QUIET))
+        return found
+
+
 def _offers(
     asked: tuple[int, int, np.ndarray | None, bool],
     common: tuple[list[Surface], list[PlanShape], list[Picture]],
@@ -85,20 +115,17 @@ def place(
     Pairs (a < b) that are ``off`` are not tried. Where surfaces do not decide, targets that scans saw
     (``sightings`` gives them) place them if three or more agree. Poses (4, 4).
     """
-    n, given, fixed = len(surfaces), given or {}, fixed or set()
-    pairs = [(a, b) for a, b in _pairs(shapes, given) if not {a, b} <= fixed and (a, b) not in (off or set())]
+    n, given, fixed, off = len(surfaces), given or {}, fixed or set(), off or set()
+    task = _Task(surfaces, shapes, pictures, given, fixed, fleet, common)
+    pairs = [(a, b) for a, b in _pairs(shapes, given) if not {a, b} <= fixed and (a, b) not in off]
     asked = [
         (a, b, rigid.inverse(given[a]) @ given[b] if {a, b} <= set(given) else None, n > MANY)
         for a, b in pairs
     ]
-    trying = Part(progress, 0, 0.8, float(len(asked) or 1))
-    offers = _all_offers(surfaces, shapes, pictures, asked, trying, fleet, common)
-    judged: dict[str, Any] = {}
+    offers = _all_offers(task, asked, Part(progress, 0, 0.8, float(len(asked) or 1)))
     quiet = quietness(offers)
     offers = [replace(o, verdict=weighed(o.verdict, quiet)) for o in offers]
-    assembled = lambda offers, witnessed, part: _assembled(
-        surfaces, pictures, given, fixed, offers, witnessed, judged, quiet, part
-    )
+    assembled = lambda offers, witnessed, part: _assembled(task, quiet, offers, witnessed, part)
     steps = float(len(pairs) or 1)
     found = assembled(offers, [], Part(progress, 0.8, 0.85, steps))
     tried: set[Any] = set()
@@ -109,13 +136,13 @@ def place(
             break
         known = weak, list(found[0].pose)
         part = Part(progress, 0.85 + 0.05 * done, 0.9 + 0.05 * done, float(len(weak) or 1))
-        more = _map_offers(found[0], weak, surfaces, shapes, fleet, common, part, tried)
+        more = _map_offers(task, found[0], weak, part, tried)
         if not more:
             break
         offers += more
         found = assembled(offers, [], Part(part, 0.9, 1.0, steps))
     if any(found[2]) or len(set(found[0].island)) > 1:
-        witnessed = _by_targets(sightings(), surfaces, pictures, off or set())
+        witnessed = _by_targets(sightings(), surfaces, pictures, off)
         if witnessed:
             found = assembled(offers + witnessed, witnessed, progress)
     return _numbered(*found, given, fixed)
@@ -156,24 +183,10 @@ def _numbered(
 
 
 def _all_offers(
-    surfaces: list[Surface],
-    shapes: list[PlanShape],
-    pictures: list[Picture],
-    asked: list[tuple[int, int, np.ndarray | None, bool]],
-    progress: Progress,
-    fleet: Any,
-    common: Any,
+    task: _Task, asked: list[tuple[int, int, np.ndarray | None, bool]], progress: Progress
 ) -> list[Offer]:
-    """The placements that the pairs asked for offer, here or over a fleet."""
-    if fleet is None:
-        offers: list[Offer] = []
-        for done, one in enumerate(asked):
-            progress.advance(done, len(asked), "Placements of pairs")
-            offers += offers_of(surfaces, shapes, pictures, *one)
-        return offers
-    shared = common or (surfaces, shapes, pictures)
-    found = fleet.map(_offers, asked, [1.0] * len(asked), progress, "Placements of pairs", shared)
-    return [offer for some in found for offer in some]
+    """The placements that the pairs asked for offer."""
+    return [o for some in task.each(_offers, asked, progress, "Placements of pairs") for o in some]
 
 
 def _pairs(shapes: list[PlanShape], given: dict[int, np.ndarray]) -> list[tuple[int, int]]:
@@ -196,22 +209,14 @@ def _pairs(shapes: list[PlanShape], given: dict[int, np.ndarray]) -> list[tuple[
 
 
 def _assembled(
-    surfaces: list[Surface],
-    pictures: list[Picture],
-    given: dict[int, np.ndarray],
-    fixed: set[int],
-    offers: list[Offer],
-    witnessed: list[Offer],
-    judged: dict[str, Any],
-    quiet: float,
-    progress: Progress,
+    task: _Task, quiet: float, offers: list[Offer], witnessed: list[Offer], progress: Progress
 ) -> tuple[Assembly, list[list[np.ndarray]], list[str]]:
     """The assembly that offers lead to, and by scan the rivals and the doubt; ``witnessed`` are those that
-    targets say, ``judged`` are the verdicts known so far, ``quiet`` how much counts what may have been moved.
+    targets say, ``quiet`` is how much counts what may have been moved.
     """
-    assembly = Assembly(pictures, fixed, judged, quiet, surfaces)
-    for k in fixed:
-        assembly.pose[k], assembly.island[k] = given[k], min(fixed)
+    assembly = Assembly(task.pictures, task.fixed, task.judged, quiet, task.surfaces)
+    for k in task.fixed:
+        assembly.pose[k], assembly.island[k] = task.given[k], min(task.fixed)
     by: dict[tuple[int, int], list[Offer]] = {}
     for o in offers:
         by.setdefault((o.a, o.b), []).append(o)
@@ -221,7 +226,7 @@ def _assembled(
         if o.verdict.shared > STACKED[1]:
             assembly.join(o, twins=True)
     rivals = rivals_of(assembly, offers, progress)
-    return assembly, rivals, doubts_of(assembly, rivals, given, fixed, witnessed)
+    return assembly, rivals, doubts_of(assembly, rivals, task.given, task.fixed, witnessed)
 
 
 def _by_targets(
@@ -245,14 +250,7 @@ def _by_targets(
 
 
 def _map_offers(
-    assembly: Assembly,
-    weak: list[int],
-    surfaces: list[Surface],
-    shapes: list[PlanShape],
-    fleet: Any,
-    common: Any,
-    progress: Progress,
-    tried: set[Any],
+    task: _Task, assembly: Assembly, weak: list[int], progress: Progress, tried: set[Any]
 ) -> list[Offer]:
     """Placements of scans that are not sure, from matching each to the rest of every island as a map: it
     shows more of a place than any one scan. What was ``tried`` before, with the map standing as now, is not
@@ -260,7 +258,7 @@ def _map_offers(
     """
     asked: list[tuple[Any, ...]] = []
     n, unsure = len(assembly.pose), set(weak)
-    hopeful = {k: _hopeful(assembly, shapes, k) for k in weak} if n > MANY else {}
+    hopeful = {k: _hopeful(assembly, task.shapes, k) for k in weak} if n > MANY else {}
     for island in dict.fromkeys(assembly.island):
         members = assembly.members(island)
         sure = [j for j in members if j not in unsure]
@@ -273,18 +271,7 @@ def _map_offers(
                     if key not in tried and (n <= MANY or hopeful[k] & set(near)):
                         tried.add(key)
                         asked.append((k, centre, near, poses))
-    results = (
-        fleet.map(
-            on_map,
-            asked,
-            [1.0] * len(asked),
-            progress,
-            "Matching to the map",
-            common or (surfaces, shapes, assembly.pictures),
-        )
-        if fleet
-        else [on_map(one, (surfaces, shapes, assembly.pictures), progress) for one in asked]
-    )
+    results = task.each(on_map, asked, progress, "Matching to the map")
     found: list[Offer] = []
     for (k, _, near, _), poses in zip(asked, results):
         for fit in poses:
