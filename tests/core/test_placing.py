@@ -286,6 +286,16 @@ def test_a_pose_in_a_file_that_the_scans_refute_leaves_no_doubt(told, refuted, f
     assert bool(said[2]) == doubted and not any(said[:2])
 
 
+@pytest.mark.parametrize(("rival", "left"), [(13.0, 0), (10.6, 1)])
+def test_files_that_agree_with_a_placement_speak_against_rivals_elsewhere(rival, left):
+    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
+    assembly = _Told(3, lambda x: _verdict(0.4, 0.0))
+    assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 10.0)], [0] * 3
+    rivals = [[], [], [at(rival)]]
+    said = doubts_of(assembly, rivals, {k: at(x) for k, x in enumerate((0.1, 4.0, 10.2))}, set(), [])
+    assert len(rivals[2]) == left and bool(said[2]) == bool(left) and not any(said[:2])
+
+
 def test_offers_of_scans_that_share_nothing_are_none_and_pairs_of_many_are_few():
     truth, faces, shapes, seen = scanned("islands", 0, (2, 6))
     assert all(o.weight < 3 for o in offers_of(faces, shapes, seen, 0, 1))

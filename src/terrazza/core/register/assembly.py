@@ -225,7 +225,7 @@ def _doubted(
 ) -> str:
     """``agreeing``: of every scan with how many others it stands as their files say, and of how many."""
     others, (good, of) = assembly.beside(k), agreeing[k]
-    told = good >= of / 2 if of else None
+    told = None if not of or 0 < good < of / 2 else good >= of / 2
     if not others or k in fixed:
         rivals[k] = []
         return ""
@@ -248,8 +248,9 @@ def _doubted(
         if not rivals[k] and _clearly_elsewhere(assembly, k, others, given, as_given, rough):
             return ""
         rivals[k] = [as_given, *(r for r in rivals[k] if not same(r, as_given, GIVEN))][:ALTERNATIVES]
-    if told is True:  # what came with the files and what the scans say agree: two witnesses
-        rivals[k] = []
+    if told is True:  # two witnesses against whatever the files do not say
+        as_given = _as_given(assembly, k, others, given, given[k])
+        rivals[k] = [r for r in rivals[k] if same(r, as_given, GIVEN)]
     if len(rivals[k]) > (told is False):
         away = rigid.difference(rivals[k][0], assembly.pose[k])
         return (
@@ -261,7 +262,7 @@ def _doubted(
             "It stands where another scan stands and saw the same: one place scanned twice, or two that "
             "look alike."
         )
-    if told is None and assembly.is_faint(k):
+    if told is not False and assembly.is_faint(k):
         share = max(assembly.evidence(k), 0) / TOLD
         said = f"Little speaks for where it stands ({share:.0%} of what it saw)"
         return f"{said}: the others saw hardly any of it."
@@ -316,4 +317,4 @@ def _agreeing(assembly: "Assembly", k: int, given: dict[int, np.ndarray]) -> tup
     as_told = lambda j: same(
         rigid.inverse(assembly.pose[j]) @ assembly.pose[k], rigid.inverse(given[j]) @ given[k], GIVEN
     )
-    return sum(map(as_told, told)), len(told)
+    return sum(bool(as_told(j)) for j in told), len(told)
