@@ -242,14 +242,13 @@ def _doubted(
             ]
         )
         return "" if all(agree) else "It does not stand where the targets that it shares with others say."
+    as_given = None if told is None else _as_given(assembly, k, others, given, given[k])
     if told is False:
-        as_given = _as_given(assembly, k, others, given, given[k])
         rough = 2 * (1 + max(agreeing[j][0] for j in (k, *others))) < 1 + of
         if not rivals[k] and _clearly_elsewhere(assembly, k, others, given, as_given, rough):
             return ""
         rivals[k] = [as_given, *(r for r in rivals[k] if not same(r, as_given, GIVEN))][:ALTERNATIVES]
     if told is True:  # two witnesses against whatever the files do not say
-        as_given = _as_given(assembly, k, others, given, given[k])
         rivals[k] = [r for r in rivals[k] if same(r, as_given, GIVEN)]
     if len(rivals[k]) > (told is False):
         away = rigid.difference(rivals[k][0], assembly.pose[k])
@@ -317,4 +316,4 @@ def _agreeing(assembly: "Assembly", k: int, given: dict[int, np.ndarray]) -> tup
     as_told = lambda j: same(
         rigid.inverse(assembly.pose[j]) @ assembly.pose[k], rigid.inverse(given[j]) @ given[k], GIVEN
     )
-    return sum(bool(as_told(j)) for j in told), len(told)
+    return sum(map(as_told, told)), len(told)
