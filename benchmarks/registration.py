@@ -9,7 +9,8 @@ metres, two exchanged, one 3 m off), tilted (up to 5°), crowd (people and chair
 scan), floors (two like ones and a stair), corridor (like doors), street (two fronts with windows), terrain
 (trees, no wall), islands (two buildings), odd.  See tests/places.py.  *Right*: within 20 mm and 0.2° in its
 island, without doubt; *silently wrong*: farther off, without doubt; *truth offered*: of the doubted ones,
-those whose truth is among the alternatives (0.3 m).
+those whose truth is among the alternatives (0.3 m).  *Decided*: scans of which the place without noise tells
+where they stood (see ambiguity.py), and those of them that are right or doubted.
 """
 
 import argparse
@@ -28,6 +29,7 @@ from terrazza.core.geometry import rigid
 from terrazza.formats import e57_writer
 
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
+from benchmarks.ambiguity import Evidence
 from tests.places import COLUMNS, ROWS, WORLDS, rays, scanned
 
 GIVEN = {
@@ -37,6 +39,11 @@ GIVEN = {
     "posed-swapped": (0.1, 0.5),
     "posed-one-off": (0.02, 0.1),
 }  # families with given poses: m and degrees that they are off by
+ELSEWHERE = 0.3  # m: what is nearer than this is no other place
+COUNTED = (
+    *("scans", "right", "doubted", "offered", "aside", "wrong"),
+    *("decided", "decided_right", "decided_doubted", "open_offered"),
+)
 
 
 def disturbed(family: str, poses: list[np.ndarray], rng) -> list[np.ndarray | None]:
@@ -57,8 +64,8 @@ def disturbed(family: str, poses: list[np.ndarray], rng) -> list[np.ndarray | No
     return told
 
 
-def job(family: str, seed: int, path: str) -> list[np.ndarray]:
-    """Write one job as E57; its true poses."""
+def job(family: str, seed: int, path: str) -> Evidence:
+    """Write one job as E57; its truth."""
     rng = np.random.default_rng([seed, sum(map(ord, family))])
     place = WORLDS[family.split("-")[0]](rng)
     row, column, _ = rays()
@@ -86,40 +93,61 @@ def job(family: str, seed: int, path: str) -> list[np.ndarray]:
                 pose=told,
                 grid=(ROWS, COLUMNS),
             )
-    return poses
+    return Evidence(place, poses, family == "crowd")
 
 
-def judged(out: dict, truth: list[np.ndarray], tell: bool = False) -> dict[str, int]:
+def rivals(at: dict[int, list[np.ndarray]], truth: list[np.ndarray], k: int) -> list[dict[int, np.ndarray]]:
+    """Where scan k would stand elsewhere, alone and with whatever would go the same way: ``at`` has by scan
+    the poses (4, 4) that are possible.
+    """
+    out = []
+    for pose in at.get(k, []):
+        if rigid.difference(pose, truth[k])[0] > ELSEWHERE or rigid.difference(pose, truth[k])[1] > 0.05:
+            goes = pose @ rigid.inverse(truth[k])
+            near = lambda j: any(rigid.difference(goes @ truth[j], p)[0] < ELSEWHERE for p in at[j])
+            out += [{k: pose}, {j: goes @ truth[j] for j in at if j == k or near(j)}]
+    return out
+
+
+def judged(out: dict, evidence: Evidence, tell: bool = False) -> dict[str, int]:
     """Counts over the scans of one job; ``tell`` prints what is doubted or wrong, with how far off it is."""
-    scans, counts = out["scans"], dict.fromkeys(("scans", "right", "doubted", "offered", "aside", "wrong"), 0)
+    scans, truth = out["scans"], evidence.truth
+    counts = dict.fromkeys(COUNTED, 0)
     for island in {s["island"] for s in scans}:
         members = [k for k, s in enumerate(scans) if s["island"] == island]
         poses = {k: np.array(scans[k]["pose"]).reshape(4, 4) for k in members if scans[k]["pose"]}
         turns = [truth[k] @ rigid.inverse(p) for k, p in poses.items()]
         near = lambda turn: sum(rigid.difference(turn @ p, truth[k])[0] < 0.02 for k, p in poses.items())
         turn = max(turns, key=near) if turns else np.eye(4)
+        at = {
+            k: [turn @ p, *(turn @ np.array(a).reshape(4, 4) for a in scans[k]["alternatives"])]
+            for k, p in poses.items()
+            if scans[k]["doubt"]
+        }
         for k in members:
             counts["scans"] += 1
             away = rigid.difference(turn @ poses[k], truth[k]) if k in poses else (np.inf, np.inf)
             good = away[0] < 0.02 and away[1] < np.radians(0.2)
+            decided = evidence.decides(k, rivals(at, truth, k))
+            counts["decided"] += decided
             if tell and (k not in poses or scans[k]["doubt"] or not good):
                 print(
                     f"    {scans[k]['name']}: off {away[0] * 1000:.1f} mm, {np.degrees(away[1]):.2f}°; "
-                    f"{scans[k]['doubt'] or 'SILENT'}"
+                    f"{'decided: ' if decided else ''}{scans[k]['doubt'] or 'SILENT'}"
                 )
             if k not in poses:
                 counts["aside"] += 1
+                counts["decided_doubted"] += decided
             elif scans[k]["doubt"]:
+                offered = good or any(rigid.difference(p, truth[k])[0] < ELSEWHERE for p in at[k])
                 counts["doubted"] += 1
-                counts["offered"] += (
-                    any(
-                        rigid.difference(turn @ np.array(a).reshape(4, 4), truth[k])[0] < 0.3
-                        for a in scans[k]["alternatives"]
-                    )
-                    or good
-                )
+                counts["offered"] += offered
+                counts["decided_doubted"] += decided
+                counts["open_offered"] += offered and not decided
             else:
                 counts["right" if good else "wrong"] += 1
+                counts["decided_right"] += good and decided
+                counts["open_offered"] += good and not decided
     return counts
 
 
@@ -171,7 +199,10 @@ def main() -> None:
             f"{family:8} {args.jobs} jobs, {total['scans']} scans: {total['right']} right, "
             f"{total['doubted']} doubted ({total['offered']} with the truth offered), "
             f"{total['aside']} set aside, "
-            f"{total['wrong']} silently wrong; {total['failed']} failed; "
+            f"{total['wrong']} silently wrong; {total['failed']} failed; of {total['decided']} decided "
+            f"{total['decided_right']} right, {total['decided_doubted']} doubted; of "
+            f"{total['scans'] - total['decided']} others {total['open_offered']} right or with the truth "
+            f"offered; "
             f"{total['seconds'] / max(total['scans'], 1):.1f} s a scan"
         )
 

@@ -360,6 +360,11 @@ def rays() -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     return row, column, np.stack([np.cos(el) * np.cos(az), np.cos(el) * np.sin(az), np.sin(el)], 1)
 
 
+def lasting(boxes: list) -> list:
+    """Of boxes those that stay where they are in a crowd: what is high, wide or a floor."""
+    return [b for b in boxes if b[1][2] - b[0][2] > 0.9 or b[1][2] < 0.1 or b[1][0] - b[0][0] > 1.2]
+
+
 def scanned(place: Place, family: str, station, rng, index_error: float = 0.0):
     """One sweep: its true pose, and for the grid places that returned: mask, points (n, 3) in the scanner's
     frame.
@@ -384,7 +389,7 @@ def scanned(place: Place, family: str, station, rng, index_error: float = 0.0):
             )
             boxes.append(([p[0] - 0.2, p[1] - 0.15, floor], [p[0] + 0.2, p[1] + 0.15, floor + 1.75]))
         if family == "crowd":  # chairs and boxes that stand elsewhere in every scan
-            boxes = [b for b in boxes if b[1][2] - b[0][2] > 0.9 or b[1][2] < 0.1 or b[1][0] - b[0][0] > 1.2]
+            boxes = lasting(boxes)
             furnish(boxes, rng, x - 3, x + 3, y - 2.5, y + 2.5, [(x, y)], 5)
     low, high = (np.array([b[k] for b in boxes], float).reshape(-1, 3) for k in (0, 1))
     _, _, directions = rays()

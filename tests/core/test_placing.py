@@ -17,7 +17,8 @@ from terrazza.core.register import (
     search,
     surface,
 )
-from terrazza.core.register.assembly import Assembly, doubts_of
+from terrazza.core.register.assembly import Assembly
+from terrazza.core.register.doubts import doubts_of
 from terrazza.core.register.offers import Offer, evidence, offers_of
 from terrazza.core.register.rivals import rivals_of
 from terrazza.errors import InputError
@@ -282,7 +283,7 @@ def test_a_pose_in_a_file_that_the_scans_refute_leaves_no_doubt(told, refuted, f
     assembly = Line(4, None)
     assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 10.0, 20.0)], [0] * 4
     given = {k: at(x) for k, x in enumerate((0.0, 4.0, *files))}
-    said = doubts_of(assembly, [[] for _ in range(4)], given, set(), [])
+    said = doubts_of(assembly, [[] for _ in range(4)], given, [])
     assert bool(said[2]) == doubted and not any(said[:2])
 
 
@@ -292,7 +293,7 @@ def test_files_that_agree_with_a_placement_speak_against_rivals_elsewhere(rival,
     assembly = _Told(3, lambda x: _verdict(0.4, 0.0))
     assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 10.0)], [0] * 3
     rivals = [[], [], [at(rival)]]
-    said = doubts_of(assembly, rivals, {k: at(x) for k, x in enumerate((0.1, 4.0, 10.2))}, set(), [])
+    said = doubts_of(assembly, rivals, {k: at(x) for k, x in enumerate((0.1, 4.0, 10.2))}, [])
     assert len(rivals[2]) == left and bool(said[2]) == bool(left) and not any(said[:2])
 
 

@@ -1,4 +1,4 @@
-"""An assembly of scans in islands, and why a placement is doubted."""
+"""An assembly of scans in islands, and what their pictures say of it."""
 
 from dataclasses import dataclass
 from typing import Any
@@ -9,13 +9,10 @@ from terrazza.core.geometry import rigid
 from terrazza.core.register.cloud_fit import unheld
 from terrazza.core.register.contradiction import GROSS, Picture, Verdict, glance, judge
 from terrazza.core.register.offers import (
-    GIVEN,
     REFUSED,
-    TOLD,
     TWINS,
     Offer,
     evidence,
-    same,
     stacked,
     weighed,
 )
@@ -33,9 +30,6 @@ MANY = 24  # scans up to which every pair is tried, so that each placement has m
 # as many times that evidence in larger jobs: of a hundred scans a few fit a stranger by chance, their
 # neighbours being untried
 MORE_OF_MANY = 2.2
-# evidence above which a placement without a rival is believed where it is within this of the pose in its
-# file; and as many times the least evidence, where the pictures contradict the pose in the file itself
-CLEAR, ROUGHLY, REFUTED = 10.0, (4.0, np.radians(20.0)), 3.0
 ALTERNATIVES = 8
 BEYOND = 60.0  # m between stations that say nothing of each other
 
@@ -198,122 +192,3 @@ def _ordered(a: int, b: int, pose: np.ndarray) -> tuple[int, int, np.ndarray, tu
     if a > b:
         a, b, pose = b, a, rigid.inverse(pose)
     return a, b, pose, (a, b, pose.round(3).tobytes())
-
-
-def doubts_of(
-    assembly: Assembly,
-    rivals: list[list[np.ndarray]],
-    given: dict[int, np.ndarray],
-    fixed: set[int],
-    witnessed: list[Offer],
-) -> list[str]:
-    """By scan why its placement is doubted; empty where it is not. Rivals that poses of the files or targets
-    (offers ``witnessed``) speak against are taken away. Rivals (4, 4).
-    """
-    agree = [_agreeing(assembly, k, given) for k in range(len(assembly.pose))]
-    return [_doubted(assembly, k, rivals, given, fixed, witnessed, agree) for k in range(len(agree))]
-
-
-def _doubted(
-    assembly: Assembly,
-    k: int,
-    rivals: list[list[np.ndarray]],
-    given: dict[int, np.ndarray],
-    fixed: set[int],
-    witnessed: list[Offer],
-    agreeing: list[tuple[int, int]],
-) -> str:
-    """``agreeing``: of every scan with how many others it stands as their files say, and of how many."""
-    others, (good, of) = assembly.beside(k), agreeing[k]
-    told = None if not of or 0 < good < of / 2 else good >= of / 2
-    if not others or k in fixed:
-        rivals[k] = []
-        return ""
-    mine = [o for o in witnessed if k in (o.a, o.b) and o.a + o.b - k in others]
-    if mine:
-        agree = [same(rigid.inverse(assembly.pose[o.a]) @ assembly.pose[o.b], o.fit.pose) for o in mine]
-        rivals[k] = (
-            []
-            if all(agree)
-            else [
-                assembly.pose[o.a + o.b - k] @ o.seen_from(o.a + o.b - k)
-                for o, good in zip(mine, agree)
-                if not good
-            ]
-        )
-        return "" if all(agree) else "It does not stand where the targets that it shares with others say."
-    as_given = None if told is None else _as_given(assembly, k, others, given, given[k])
-    if told is False:
-        rough = 2 * (1 + max(agreeing[j][0] for j in (k, *others))) < 1 + of
-        if not rivals[k] and _clearly_elsewhere(assembly, k, others, given, as_given, rough):
-            return ""
-        rivals[k] = [as_given, *(r for r in rivals[k] if not same(r, as_given, GIVEN))][:ALTERNATIVES]
-    if told is True:  # two witnesses against whatever the files do not say
-        rivals[k] = [r for r in rivals[k] if same(r, as_given, GIVEN)]
-    if len(rivals[k]) > (told is False):
-        away = rigid.difference(rivals[k][0], assembly.pose[k])
-        return (
-            f"{len(rivals[k]) + 1} placements explain it about as well; the next one lies {away[0]:.1f} "
-            "m away" + (f", turned by {np.degrees(away[1]):.0f}°" if away[1] > 0.1 else "") + "."
-        )
-    if told is None and any(assembly.twins(j, k) for j in others):
-        return (
-            "It stands where another scan stands and saw the same: one place scanned twice, or two that "
-            "look alike."
-        )
-    if told is not False and assembly.is_faint(k):
-        share = max(assembly.evidence(k), 0) / TOLD
-        said = f"Little speaks for where it stands ({share:.0%} of what it saw)"
-        return f"{said}: the others saw hardly any of it."
-    if told is False:
-        return (
-            "It does not stand where the pose in its file says, and nothing but the scans themselves says "
-            "otherwise."
-        )
-    return ""
-
-
-def _as_given(
-    assembly: "Assembly", k: int, others: list[int], given: dict[int, np.ndarray], told: np.ndarray
-) -> np.ndarray:
-    """Where a scan whose file says ``told`` would be among the others as they stand: that on which most of
-    their poses in files agree. Poses (4, 4).
-    """
-    said = [assembly.pose[j] @ rigid.inverse(given[j]) @ told for j in others if j in given]
-    return max(said, key=lambda s: sum(same(s, o, GIVEN) for o in said))
-
-
-def _clearly_elsewhere(
-    assembly: "Assembly",
-    k: int,
-    others: list[int],
-    given: dict[int, np.ndarray],
-    as_given: np.ndarray,
-    rough: bool,
-) -> bool:
-    """Whether the pose in a scan's file is a ``rough`` one, as most of its island then are, or was exchanged
-    with another scan's, and the scans say clearly where it is instead. ``as_given`` (4, 4).
-    """
-    here = {k: assembly.pose[k]}
-    rough = rough or same(as_given, here[k], ROUGHLY)
-    if not rough and not any(
-        same(_as_given(assembly, k, [i for i in others if i != j], given, given[j]), here[k], GIVEN)
-        for j in others
-        if j in given and len([i for i in others if i in given]) > 1
-    ):
-        return False
-    least = CLEAR * assembly.unsure
-    if assembly.against({k: as_given}, others).area > REFUSED:
-        least = min(least, REFUTED * assembly.faint(here, others))
-    return assembly.evidence(k) > least
-
-
-def _agreeing(assembly: "Assembly", k: int, given: dict[int, np.ndarray]) -> tuple[int, int]:
-    """With how many others of its island a scan stands as the poses in their files say, and how many of them
-    have one; (0, 0) where it has none itself.
-    """
-    told = [j for j in assembly.beside(k) if j in given] if k in given else []
-    as_told = lambda j: same(
-        rigid.inverse(assembly.pose[j]) @ assembly.pose[k], rigid.inverse(given[j]) @ given[k], GIVEN
-    )
-    return sum(map(as_told, told)), len(told)

@@ -1,6 +1,7 @@
 """The parts of an assembly that might as well stand elsewhere."""
 
 from collections.abc import Iterator
+from dataclasses import dataclass, field
 from functools import cache, partial
 from itertools import combinations
 from typing import Any
@@ -9,7 +10,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
-from terrazza.core.register.assembly import ALTERNATIVES, HELD_WORTH, TWICE, WELL, Assembly
+from terrazza.core.register.assembly import ALTERNATIVES, HELD_WORTH, TWICE, WELL, Assembly, Case
 from terrazza.core.register.offers import COMMON, REFUSED, SAME, STACKED, Offer, same, stacked
 
 STACKED_RIVAL = 1.8  # evidence from which another place is told of a scan that stands where another does
@@ -29,67 +30,82 @@ BLOCKS = (
 LOUD = 0.6  # quietness below which pairs of scans are tried elsewhere together
 
 
+@dataclass(frozen=True)
+class _Elsewhere:
+    """Scans at other poses (``there``), by how much more evidence (``gain``) than as they stand; by how much
+    it would be ``better`` to put them there; and where others would have to go (``displaced``). Poses (4, 4).
+    """
+
+    there: dict[int, np.ndarray]
+    gain: float
+    better: float
+    displaced: dict[int, np.ndarray] = field(default_factory=dict)
+
+
 def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> list[list[np.ndarray]]:
     """For every scan other poses that explain about as much, alone or together with a part of its island,
     best first; a part that would stand clearly better elsewhere is put there first. Poses (4, 4).
     """
     n, alike = len(assembly.pose), _alike(offers, len(assembly.pose))
     for _ in range(2 * n):
-        found: list[list[tuple[float, np.ndarray]]] = [[] for _ in range(n)]
-        better: tuple[float, dict[int, np.ndarray]] | None = None
-        for gain, there in _exchanges(assembly, offers):
-            if gain > BETTER and (better is None or gain > better[0]):
-                better = gain, there
-            for k, pose in there.items():
-                found[k].append((gain, pose))
         parts, faint = _parts(assembly), {k for k in range(n) if assembly.is_faint(k)}
+        found = list(_exchanges(assembly, offers))
         for done, part in enumerate(parts):
             progress.advance(done, len(parts), "Rivals")
-            others, rest = _holding(assembly, part, alike, faint)
-            here, share = (
-                {k: assembly.pose[k] for k in part},
-                PART_ALIKE if any(alike[k] for k in part) else PART,
-            )
-            now, held = assembly.against(here, rest), cache(partial(assembly.held, here, rest))
-            for mover in _movers(assembly, part, rest, offers):
-                there = {m: mover @ assembly.pose[m] for m in part}
-                case = assembly.against(there, rest)
-                left = _without_holders(assembly, there, rest) if case.area > REFUSED else rest
-                exchanged = len(left) < len(rest)
-                if exchanged:  # by one of which as little is sure: both may stand for each other
-                    case = assembly.against(there, left)
-                gain = case.evidence - now.evidence
-                behind = RIVAL * assembly.unsure
-                if case.area <= REFUSED and (abs(gain) < behind + HELD_WORTH or case.cost < CLEAN):
-                    firm = assembly.held(there, left)
-                    gain += HELD_WORTH * (int(firm) - int(held()))
-                    if firm and case.cost < CLEAN:
-                        behind = max(behind, (1 - share) * now.evidence)
-                if (
-                    case.area > REFUSED
-                    or gain < -behind
-                    and not (now.stacked and case.evidence > STACKED_RIVAL)
-                ):
-                    continue
-                likelier = gain - TWICE * (case.stacked - now.stacked)
-                if likelier > BETTER and not exchanged and (better is None or likelier > better[0]):
-                    better = likelier, there
-                for k in part:
-                    found[k].append((gain, there[k]))
-                displaced = [j for j in others if j not in rest and _stands(assembly, j, there, here)]
-                for k in {*rest, *displaced} - set(left):
-                    found[k].append((gain, rigid.inverse(mover) @ assembly.pose[k]))
-        if better is None:
+            found += _elsewhere(assembly, part, offers, alike, faint)
+        best = max(found, key=lambda f: f.better, default=None)
+        if best is None or best.better <= BETTER:
             break
-        for k, pose in better[1].items():
+        for k, pose in best.there.items():
             assembly.pose[k] = pose
-    return [_distinct(f) for f in found]
+    by: list[list[tuple[float, np.ndarray]]] = [[] for _ in range(n)]
+    for one in found:
+        for k, pose in (one.there | one.displaced).items():
+            by[k].append((one.gain, pose))
+    return [_distinct(b) for b in by]
 
 
-def _exchanges(assembly: Assembly, offers: list[Offer]) -> Iterator[tuple[float, dict[int, np.ndarray]]]:
-    """Pairs of one island that saw much the same, like rooms of two storeys, each in the other's place: by
-    how much more evidence speaks for it than for how they stand, and their poses (4, 4), where that is not
-    much less.
+def _behind(assembly: Assembly, now: Case, there: Case, firm: bool, share: float) -> float:
+    """By how much less evidence than ``now`` scans may have elsewhere and be rivals: where they are held
+    (``firm``) and nothing contradicts, all but a ``share`` of it.
+    """
+    least = RIVAL * assembly.unsure
+    return max(least, (1 - share) * now.evidence) if firm and there.cost < CLEAN else least
+
+
+def _elsewhere(
+    assembly: Assembly, part: frozenset[Any], offers: list[Offer], alike: list[set[int]], faint: set[int]
+) -> Iterator[_Elsewhere]:
+    """Where else a part of an island would stand about as well among the rest of it."""
+    others, rest = _holding(assembly, part, alike, faint)
+    here = {k: assembly.pose[k] for k in part}
+    share = PART_ALIKE if any(alike[k] for k in part) else PART
+    now, held = assembly.against(here, rest), cache(partial(assembly.held, here, rest))
+    for mover in _movers(assembly, part, rest, offers):
+        there = {k: mover @ pose for k, pose in here.items()}
+        case, left = assembly.against(there, rest), rest
+        if case.area > REFUSED:  # perhaps by one of which as little is sure: both may stand for each other
+            left = _without_holders(assembly, there, rest)
+            case = assembly.against(there, left) if len(left) < len(rest) else case
+        if case.area > REFUSED:
+            continue
+        gain, behind = case.evidence - now.evidence, RIVAL * assembly.unsure
+        if abs(gain) < behind + HELD_WORTH or case.cost < CLEAN:
+            firm = assembly.held(there, left)
+            gain += HELD_WORTH * (int(firm) - int(held()))
+            behind = _behind(assembly, now, case, firm, share)
+        if gain < -behind and not (now.stacked and case.evidence > STACKED_RIVAL):
+            continue
+        better = gain - TWICE * (case.stacked - now.stacked) if left is rest else -np.inf
+        gone = [j for j in others if j not in rest and _stands(assembly, j, there, here)]
+        back = rigid.inverse(mover)
+        displaced = {j: back @ assembly.pose[j] for j in {*rest, *gone} - set(left)}
+        yield _Elsewhere(there, gain, better, displaced)
+
+
+def _exchanges(assembly: Assembly, offers: list[Offer]) -> Iterator[_Elsewhere]:
+    """Pairs of one island that saw much the same, like rooms of two storeys, each in the other's place, where
+    not much less speaks for it than for how they stand.
     """
     tried = set()
     for o in offers:
@@ -103,15 +119,12 @@ def _exchanges(assembly: Assembly, offers: list[Offer]) -> Iterator[tuple[float,
             continue
         tried.add(key)
         rest = [j for j in assembly.beside(a) if j != b]
-        now, case = (
-            assembly.against({k: assembly.pose[k] for k in there}, rest),
-            assembly.against(there, rest),
-        )
-        gain, behind = case.evidence - now.evidence, RIVAL * assembly.unsure
-        if case.cost < CLEAN and assembly.held(there, rest):
-            behind = max(behind, (1 - PART_ALIKE) * now.evidence)
-        if case.area <= REFUSED and gain > -behind:
-            yield gain, there
+        now = assembly.against({k: assembly.pose[k] for k in there}, rest)
+        case = assembly.against(there, rest)
+        firm = case.cost < CLEAN and assembly.held(there, rest)
+        gain = case.evidence - now.evidence
+        if case.area <= REFUSED and gain > -_behind(assembly, now, case, firm, PART_ALIKE):
+            yield _Elsewhere(there, gain, gain)
 
 
 def _holding(

@@ -14,8 +14,9 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
-from terrazza.core.register.assembly import MANY, WELL, Assembly, doubts_of
+from terrazza.core.register.assembly import MANY, WELL, Assembly
 from terrazza.core.register.contradiction import Picture, judge
+from terrazza.core.register.doubts import doubts_of
 from terrazza.core.register.offers import (
     COMMON,
     REFUSED,
@@ -226,7 +227,7 @@ def _assembled(
         if o.verdict.shared > STACKED[1]:
             assembly.join(o, twins=True)
     rivals = rivals_of(assembly, offers, progress)
-    return assembly, rivals, doubts_of(assembly, rivals, task.given, task.fixed, witnessed)
+    return assembly, rivals, doubts_of(assembly, rivals, task.given, witnessed)
 
 
 def _by_targets(
