@@ -139,7 +139,7 @@ def judged(out: dict, evidence: Evidence, tell: bool = False) -> dict[str, int]:
                 counts["aside"] += 1
                 counts["decided_doubted"] += decided
             elif scans[k]["doubt"]:
-                offered = good or any(rigid.difference(p, truth[k])[0] < ELSEWHERE for p in at[k])
+                offered = bool(good) or any(rigid.difference(p, truth[k])[0] < ELSEWHERE for p in at[k])
                 counts["doubted"] += 1
                 counts["offered"] += offered
                 counts["decided_doubted"] += decided
@@ -174,12 +174,10 @@ def run(family: str, seed: int, tell: bool = False) -> dict:
                 terrazza()
         finally:
             sys.argv = before
+        seconds = time.process_time() + os.times().children_user - started
         with open(f"{folder}/out.json") as f:
             out = json.load(f)
-        return judged(out, truth, tell) | {
-            "failed": int(out["error"] is not None),
-            "seconds": time.process_time() + os.times().children_user - started,
-        }
+        return judged(out, truth, tell) | {"failed": int(out["error"] is not None), "seconds": seconds}
 
 
 def main() -> None:
