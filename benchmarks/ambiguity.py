@@ -19,22 +19,34 @@ EVERY = 5  # ray of the scanner
 
 
 class Evidence:
-    """What scanners at the ``truth`` (poses (4, 4)) see of a place without noise and people."""
+    """What scanners at the ``truth`` (poses (4, 4)) see of a place without noise and people, ``sectors``:
+    those that looked from one azimuth (rad, their own) to another only.
+    """
 
-    def __init__(self, place: Place, truth: list[np.ndarray], crowded: bool = False):
+    def __init__(
+        self,
+        place: Place,
+        truth: list[np.ndarray],
+        crowded: bool = False,
+        sectors: dict[int, tuple[float, float]] | None = None,
+    ):
         boxes = lasting(place.boxes) if crowded else place.boxes
         low, high = (np.array([b[k] for b in boxes], float).reshape(-1, 3) for k in (0, 1))
         shape = lambda name, n: np.array(getattr(place, name), float).reshape(-1, n)
         self._solid = low, high, shape("posts", 5), shape("balls", 4), shape("waves", 4)
-        self.truth, self._directions = truth, rays()[2][::EVERY]
+        self.truth, self._directions, self._sectors = truth, rays()[2][::EVERY], sectors or {}
         flat = np.hypot(self._directions[:, 0], self._directions[:, 1])
         self._angle = flat / flat.sum() * 4 * np.pi * 0.8  # solid angle of each ray, about
         self._ranges = [self._seen(k, self._directions) for k in range(len(truth))]
 
     def _seen(self, k: int, directions: np.ndarray) -> np.ndarray:
-        """(n,) m that scan k sees along directions (n, 3) of its frame."""
-        pose = self.truth[k]
-        return cast(pose[:3, 3], np.ascontiguousarray(directions @ pose[:3, :3].T), *self._solid)
+        """(n,) m that scan k sees along directions (n, 3) of its frame: infinite where nothing is, NaN where
+        it did not look.
+        """
+        pose, (low, high) = self.truth[k], self._sectors.get(k, (-np.pi, np.pi))
+        azimuth = np.arctan2(directions[:, 1], directions[:, 0])
+        seen = cast(pose[:3, 3], np.ascontiguousarray(directions @ pose[:3, :3].T), *self._solid)
+        return np.where((azimuth >= low) & (azimuth <= high), seen, np.nan)
 
     def _against(self, a: int, b: int, way: np.ndarray) -> tuple[float, float]:
         """Of what scan a sees, put into the frame of b by ``way``: the share that b sees as well, and the

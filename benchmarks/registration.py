@@ -7,10 +7,11 @@ Families: rooms (random floor plans with doors and furniture), hotel (like rooms
 (rooms with given poses disturbed by decimetres; posed-near, -far, -swapped, -one-off: by a centimetre, by
 metres, two exchanged, one 3 m off), tilted (up to 5°), crowd (people and chairs that stand elsewhere in every
 scan), floors (two like ones and a stair), corridor (like doors), street (two fronts with windows), terrain
-(trees, no wall), islands (two buildings), odd.  See tests/places.py.  *Right*: within 20 mm and 0.2° in its
-island, without doubt; *silently wrong*: farther off, without doubt; *truth offered*: of the doubted ones,
-those whose truth is among the alternatives (0.3 m).  *Decided*: scans of which the place without noise tells
-where they stood (see ambiguity.py), and those of them that are right or doubted.
+(trees, no wall), islands (two buildings), sectors (rooms, three scans of which saw 40 to 160° only), odd.
+See tests/places.py.  *Right*: within 20 mm and 0.2° in its island, without doubt; *silently wrong*: farther
+off, without doubt; *truth offered*: of the doubted ones, those whose truth is among the alternatives (0.3 m).
+*Decided*: scans of which the place without noise tells where they stood (see ambiguity.py), and those of them
+that are right or doubted.
 """
 
 import argparse
@@ -69,16 +70,21 @@ def job(family: str, seed: int, path: str) -> Evidence:
     rng = np.random.default_rng([seed, sum(map(ord, family))])
     place = WORLDS[family.split("-")[0]](rng)
     row, column, _ = rays()
-    stations = list(place.places)
+    stations, sectors = list(place.places), {}
     if family == "odd":  # the same station twice, and one that saw next to nothing
-        stations = [*stations[-5:], stations[-3]]
+        stations, sectors = [*stations[-5:], stations[-3]], {1: (0.3, 1.0)}
+    if family == "sectors":  # three that did not look all around
+        stations = stations[-7:]
+        widths = np.radians(rng.choice([40, 70, 110, 160], 3))
+        sectors = {
+            int(k): (-w / 2, w / 2) for k, w in zip(rng.choice(len(stations), 3, replace=False), widths)
+        }
     swept = [scanned(place, family, station, rng) for station in stations]
     poses = [pose for pose, *_ in swept]
     with e57_writer.Writer(path) as out:
         for k, ((_, hit, xyz), told) in enumerate(zip(swept, disturbed(family, poses, rng))):
-            take = np.ones(len(xyz), bool)
-            if family == "odd" and k == 1:
-                take = (np.arctan2(xyz[:, 1], xyz[:, 0]) > 0.3) & (np.arctan2(xyz[:, 1], xyz[:, 0]) < 1.0)
+            (low, high), azimuth = sectors.get(k, (-np.pi, np.pi)), np.arctan2(xyz[:, 1], xyz[:, 0])
+            take = (azimuth >= low) & (azimuth <= high)
             out.add_scan(
                 f"s{k + 1}",
                 [
@@ -93,7 +99,7 @@ def job(family: str, seed: int, path: str) -> Evidence:
                 pose=told,
                 grid=(ROWS, COLUMNS),
             )
-    return Evidence(place, poses, family == "crowd")
+    return Evidence(place, poses, family == "crowd", sectors)
 
 
 def rivals(at: dict[int, list[np.ndarray]], truth: list[np.ndarray], k: int) -> list[dict[int, np.ndarray]]:
@@ -109,9 +115,13 @@ def rivals(at: dict[int, list[np.ndarray]], truth: list[np.ndarray], k: int) -> 
     return out
 
 
-def judged(out: dict, evidence: Evidence, tell: bool = False) -> dict[str, int]:
-    """Counts over the scans of one job; ``tell`` prints what is doubted or wrong, with how far off it is."""
-    scans, truth = out["scans"], evidence.truth
+def judged(
+    out: dict, truth: list[np.ndarray], tell: bool = False, evidence: Evidence | None = None
+) -> dict[str, int]:
+    """Counts over the scans of one job; ``tell`` prints what is doubted or wrong, with how far off it is.
+    Without ``evidence`` it is left open what the place decides.
+    """
+    scans = out["scans"]
     counts = dict.fromkeys(COUNTED, 0)
     for island in {s["island"] for s in scans}:
         members = [k for k, s in enumerate(scans) if s["island"] == island]
@@ -128,7 +138,7 @@ def judged(out: dict, evidence: Evidence, tell: bool = False) -> dict[str, int]:
             counts["scans"] += 1
             away = rigid.difference(turn @ poses[k], truth[k]) if k in poses else (np.inf, np.inf)
             good = away[0] < 0.02 and away[1] < np.radians(0.2)
-            decided = evidence.decides(k, rivals(at, truth, k))
+            decided = evidence is not None and evidence.decides(k, rivals(at, truth, k))
             counts["decided"] += decided
             if tell and (k not in poses or scans[k]["doubt"] or not good):
                 print(
@@ -153,7 +163,7 @@ def judged(out: dict, evidence: Evidence, tell: bool = False) -> dict[str, int]:
 
 def run(family: str, seed: int, tell: bool = False) -> dict:
     with tempfile.TemporaryDirectory() as folder:
-        truth = job(family, seed, os.path.join(folder, "job.e57"))
+        evidence = job(family, seed, os.path.join(folder, "job.e57"))
         with open(os.path.join(folder, "r.toml"), "w") as f:
             f.write('[[step]]\noperation = "import.files"\n[[step]]\noperation = "register.automatic"\n')
         started, before = time.process_time() + os.times().children_user, sys.argv
@@ -177,7 +187,8 @@ def run(family: str, seed: int, tell: bool = False) -> dict:
         seconds = time.process_time() + os.times().children_user - started
         with open(f"{folder}/out.json") as f:
             out = json.load(f)
-        return judged(out, truth, tell) | {"failed": int(out["error"] is not None), "seconds": seconds}
+        told = judged(out, evidence.truth, tell, evidence)
+        return told | {"failed": int(out["error"] is not None), "seconds": seconds}
 
 
 def main() -> None:

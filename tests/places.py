@@ -350,6 +350,7 @@ WORLDS = {
     "terrain": terrain,
     "islands": islands,
     "odd": lambda rng: building(rng, False),
+    "sectors": lambda rng: building(rng, False),
 }
 
 

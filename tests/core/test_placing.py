@@ -6,7 +6,6 @@ import numpy as np
 import pytest
 
 from terrazza.core.geometry import rigid
-from terrazza.core.progress import QUIET
 from terrazza.core.register import (
     cloud_fit,
     contradiction,
@@ -18,11 +17,8 @@ from terrazza.core.register import (
     surface,
 )
 from terrazza.core.register.assembly import Assembly
-from terrazza.core.register.doubts import doubts_of
-from terrazza.core.register.offers import Offer, evidence, offers_of
-from terrazza.core.register.rivals import rivals_of
+from terrazza.core.register.offers import offers_of
 from terrazza.errors import InputError
-from terrazza.operations.register import judging
 from tests import places
 
 
@@ -168,135 +164,6 @@ def test_what_nothing_holds_keeps_its_place_with_an_honest_sigma():
     assert abs(adjusted.poses[1][0, 3] - 0.04) < 3 * sigma[0] and abs(adjusted.poses[1][1, 3]) < 0.001
 
 
-def _verdict(told, cost, shared=0.5):
-    return contradiction.Verdict((shared, shared), told, told, cost / 20, cost, [])
-
-
-@pytest.mark.parametrize(
-    ("verdict", "apart", "expected"),
-    [
-        (_verdict(0.5, 0.0), 5.0, 5.0),
-        (_verdict(0.5, 2.0), 5.0, 3.0),
-        (_verdict(0.9, 0.0, 0.9), 5.0, 9.0),
-        (_verdict(0.9, 0.0, 0.9), 1.5, 2.7),
-        (_verdict(0.9, 1.0, 0.9), 0.2, -1.0),
-        (_verdict(0.9, 0.0, 0.5), 0.2, 9.0),
-    ],
-)
-def test_evidence_counts_what_is_shared_less_what_contradicts(verdict, apart, expected):
-    assert evidence(verdict, apart) == pytest.approx(expected)
-
-
-class _Told(Assembly):
-    """An assembly whose verdicts are given by relative position along x, as a line of places one of which
-    explains most.
-    """
-
-    def __init__(self, n, says):
-        super().__init__([None] * n, set())
-        self.says = says
-
-    def verdict(self, a, b, pose):
-        return self.says(round(float(pose[0, 3] if a < b else -pose[0, 3]), 1))
-
-    def gross(self, a, b, pose):
-        return False
-
-
-@pytest.mark.parametrize(
-    ("second", "rivals", "moved"),
-    [
-        (_verdict(0.45, 0.0), 1, False),
-        (_verdict(0.3, 2.0), 0, False),
-        (_verdict(0.3, 0.0), 1, False),  # nothing contradicts it
-        (_verdict(0.2, 0.0), 1, False),
-        (_verdict(0.1, 0.0), 0, False),
-        (_verdict(0.7, 0.0), 1, True),  # nor the place that it had
-        (_verdict(0.6, 0.0), 1, True),
-        (_verdict(0.9, 6.0), 0, False),
-    ],
-)
-def test_a_rival_is_one_that_explains_about_as_much_and_a_better_one_takes_its_place(second, rivals, moved):
-    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
-    says = lambda x: {5.0: _verdict(0.5, 0.0), 9.0: second}.get(x, _verdict(0.0, 0.0))
-    assembly = _Told(2, says)
-    offers = [
-        Offer(0, 1, cloud_fit.Fit(at(x), 0.002, 0.001, 0.5, 500, np.eye(6), np.zeros(3), True), says(x))
-        for x in (5.0, 9.0)
-    ]
-    assert assembly.join(offers[0])
-    found = rivals_of(assembly, offers, QUIET)
-    assert len(found[1]) == rivals
-    assert (abs(assembly.pose[1][0, 3] - assembly.pose[0][0, 3]) == pytest.approx(9.0)) == moved
-
-
-@pytest.mark.parametrize(
-    ("wrongly", "rivals", "moved"), [(0.05, 0, True), (0.2, 1, True), (0.395, 1, False), (3.0, 0, False)]
-)
-def test_two_that_saw_much_the_same_are_tried_in_each_others_place(wrongly, rivals, moved):
-    """Two storeys 10 m apart along x, a hall and a room 3 m beside it in each; the rooms stand exchanged, and
-    contradict each other where one stands in the other's place.
-    """
-    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
-    beside = {(0, 2): 0.4, (1, 3): 0.4, (0, 3): wrongly, (1, 2): wrongly}
-
-    class Storeys(_Told):
-        def verdict(self, a, b, pose):
-            x = round(float(pose[0, 3] if a < b else -pose[0, 3]), 1)
-            upon = {a, b} == {2, 3} and x == 0
-            return _verdict(0.9, 7.0, 0.95) if upon else _verdict(beside.get((a, b), 0) * (x == 3), 0.0)
-
-    assembly = Storeys(4, None)
-    assembly.pose, assembly.island = [at(x) for x in (0.0, 10.0, 13.0, 3.0)], [0] * 4
-    fit = cloud_fit.Fit(at(0.0), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
-    found = rivals_of(assembly, [Offer(2, 3, fit, _verdict(0.9, 7.0, 0.95))], QUIET)
-    assert [len(f) for f in found] == [0, 0, rivals, rivals]
-    assert [p[0, 3] for p in assembly.pose[2:]] == ([3.0, 13.0] if moved else [13.0, 3.0])
-
-
-@pytest.mark.parametrize(
-    ("told", "refuted", "files", "doubted"),
-    [
-        (0.2, True, (12.0, 20.0), False),  # a rough pose, and the pictures say clearly that it is one
-        (0.2, False, (12.0, 20.0), True),
-        (0.1, True, (12.0, 20.0), True),
-        (1.2, False, (12.0, 20.0), False),
-        (0.2, True, (30.0, 20.0), True),  # not even a rough one
-        (0.2, True, (20.0, 10.0), False),  # that of the fourth scan
-        (0.2, True, (20.0, 14.0), True),
-    ],
-)
-def test_a_pose_in_a_file_that_the_scans_refute_leaves_no_doubt(told, refuted, files, doubted):
-    """Four scans in a line, at 0, 4, 10 and 20 m; the files say so of the first two, and of the third
-    something else.
-    """
-    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
-
-    class Line(_Told):
-        def verdict(self, a, b, pose):
-            x = round(float(pose[0, 3] if a < b else -pose[0, 3]), 1)
-            if 2 not in (a, b):
-                return _verdict(0.4, 0.0)
-            third = 20 - x if 3 in (a, b) else x + 4 * (1 in (a, b))
-            return _verdict(told / 3, 0.0) if third == 10 else _verdict(0.0, 30.0 if refuted else 0.0)
-
-    assembly = Line(4, None)
-    assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 10.0, 20.0)], [0] * 4
-    given = {k: at(x) for k, x in enumerate((0.0, 4.0, *files))}
-    said = doubts_of(assembly, [[] for _ in range(4)], given, [])
-    assert bool(said[2]) == doubted and not any(said[:2])
-
-
-@pytest.mark.parametrize(("rival", "left"), [(13.0, 0), (10.6, 1)])
-def test_files_that_agree_with_a_placement_speak_against_rivals_elsewhere(rival, left):
-    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
-    assembly = _Told(3, lambda x: _verdict(0.4, 0.0))
-    assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 10.0)], [0] * 3
-    rivals = [[], [], [at(rival)]]
-    said = doubts_of(assembly, rivals, {k: at(x) for k, x in enumerate((0.1, 4.0, 10.2))}, [])
-    assert len(rivals[2]) == left and bool(said[2]) == bool(left) and not any(said[:2])
-
-
 def test_offers_of_scans_that_share_nothing_are_none_and_pairs_of_many_are_few():
     truth, faces, shapes, seen = scanned("islands", 0, (2, 6))
     assert all(o.weight < 3 for o in offers_of(faces, shapes, seen, 0, 1))
@@ -404,17 +271,3 @@ def test_a_floor_is_found_under_the_furniture_that_hides_most_of_it():
     ]
     pose, seen = _in_a_hall(desks)
     assert pose[2, 3] + seen.floor == pytest.approx(0.0, abs=0.03)
-
-
-@pytest.mark.parametrize(
-    ("against", "agree", "expected"),
-    [
-        ({(1, 5), (1, 6), (1, 7)}, {(5, 6), (6, 7), (1, 2)}, {1}),  # one scan explains them all
-        ({(1, 5), (1, 6)}, {(1, 2), (1, 3), (5, 6)}, {1, 5, 6}),  # as likely the two of them
-        ({(3, 9)}, {(1, 3), (1, 9)}, {3, 9}),
-        ({(1, 5), (1, 6), (3, 9)}, {(5, 6)}, {1, 3, 9}),
-        (set(), {(1, 2)}, set()),
-    ],
-)
-def test_who_explains_what_contradicts_is_doubted(against, agree, expected):
-    assert judging.apart(against, agree) == expected

@@ -43,6 +43,7 @@ EDGES = ((1, 1), (1, -1), (0, 1))  # axis and way to the flanks of a pixel, and 
 UNDER, FLOOR_CELL = 4.0, 0.5  # m about a station in which its floor is looked for, and cells of it
 # at a glance: of so many points one is looked for, and m² that contradict that no patch by patch would excuse
 ONE_OF, GROSS = 8, 14.0
+SEEN = 5  # pixels of a column from which a scan saw something that way
 
 
 @dataclass(frozen=True)
@@ -68,6 +69,13 @@ class Picture:
             return -1.6
         cells, cell = np.unique(voxels.keys(below * [1, 1, 0], FLOOR_CELL), return_inverse=True)
         return float(np.median(ndimage.minimum(below[:, 2], cell, np.arange(len(cells)))))
+
+    @cached_property
+    def around(self) -> float:
+        """Share of the horizon in which something was seen, floor and ceiling too: 1 of a scan all around, a
+        fifth of a sector of 72°.
+        """
+        return float((np.bincount(self.column, minlength=COLUMNS) >= SEEN).mean())
 
     @cached_property
     def few(self) -> np.ndarray:

@@ -50,9 +50,11 @@ class Files:
         assembly, others, here = self.assembly, self.assembly.beside(k), {k: self.assembly.pose[k]}
         if not self._rough(k, others) and not self._exchanged(k, others):
             return False
+        faint = assembly.faint(here, others)
         least = CLEAR * assembly.unsure
         if assembly.against({k: self.pose(k)}, others).area > REFUSED:
-            least = min(least, REFUTED * assembly.faint(here, others))
+            least = min(least, REFUTED * faint)
+        least = max(least, faint)
         return assembly.evidence(k) > least
 
     def _rough(self, k: int, others: list[int]) -> bool:
@@ -108,16 +110,23 @@ def _doubted(
             "It stands where another scan stands and saw the same: one place scanned twice, or two that "
             "look alike."
         )
-    if told is not False and assembly.is_faint(k):
-        share = max(assembly.evidence(k), 0) / TOLD
-        said = f"Little speaks for where it stands ({share:.0%} of what it saw)"
-        return f"{said}: the others saw hardly any of it."
+    if told is not False and assembly.is_faint(k, told is True):
+        return _faint(assembly, k, others)
     if told is False:
         return (
             "It does not stand where the pose in its file says, and nothing but the scans themselves says "
             "otherwise."
         )
     return ""
+
+
+def _faint(assembly: Assembly, k: int, others: list[int]) -> str:
+    """What is said of a scan for whose placement little speaks."""
+    if not assembly.is_faint(k, True):
+        around = assembly.around({k: assembly.pose[k]}, others) * 360
+        return f"It and the others saw {around:.0f}° around in common, and so little fits in many a place."
+    share = max(assembly.evidence(k), 0) / TOLD
+    return f"Little speaks for where it stands ({share:.0%} of what it saw): the others saw hardly any of it."
 
 
 def _not_as_seen(assembly: Assembly, k: int, witnessed: list[Offer]) -> list[np.ndarray]:
