@@ -9,7 +9,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET
 from terrazza.core.register import cloud_fit, contradiction
 from terrazza.core.register.assembly import Assembly
-from terrazza.core.register.doubts import doubts_of
+from terrazza.core.register.doubts import doubts_of, put_back
 from terrazza.core.register.offers import Offer, evidence
 from terrazza.core.register.rivals import rivals_of
 from terrazza.operations.register import judging
@@ -178,3 +178,23 @@ def test_what_a_sector_saw_has_to_agree_more(around, told, files, said):
     given = {k: at(x) for k, x in enumerate((0.0, 4.0, 10.0))} if files else {}
     doubt = doubts_of(assembly, [[], [], []], given, [])[2]
     assert bool(doubt) == bool(said) and said in doubt
+
+
+@pytest.mark.parametrize(
+    ("here", "there", "back"),
+    [
+        (_verdict(0.0, 4.0), _verdict(0.0, 0.0), True),
+        (_verdict(0.0, 4.0), _verdict(0.0, 30.0), False),  # contradicted there, too
+        (_verdict(0.02, 0.0), _verdict(0.01, 0.0), False),  # less speaks for it there
+        (_verdict(0.6, 0.0), _verdict(0.9, 0.0), False),  # nothing doubts where it stands
+    ],
+)
+def test_for_what_little_speaks_stands_as_its_file_says(here, there, back):
+    """Scans at 0, 4 and 14 m in a line; the file says 10.5 m of the third."""
+    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
+    known = {4: _verdict(0.9, 0.0), 14: here, 10.5: there}
+    assembly = _Told(3, lambda x: known.get(x, _verdict(0.0, 0.0)))
+    assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 14.0)], [0] * 3
+    given = {k: at(x) for k, x in enumerate((0.0, 4.0, 10.5))}
+    assert put_back(assembly, given) == back
+    assert assembly.pose[2][0, 3] == (10.5 if back else 14.0)
