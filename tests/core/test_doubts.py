@@ -198,3 +198,24 @@ def test_for_what_little_speaks_stands_as_its_file_says(here, there, back):
     given = {k: at(x) for k, x in enumerate((0.0, 4.0, 10.5))}
     assert put_back(assembly, given) == back
     assert assembly.pose[2][0, 3] == (10.5 if back else 14.0)
+
+
+@pytest.mark.parametrize(
+    ("cost", "around", "files", "hangs"),
+    [
+        (0.3, 0.2, False, True),
+        (0.1, 0.2, False, False),
+        (0.3, 1.0, False, False),
+        (0.3, 0.2, True, False),
+    ],
+)
+def test_what_hangs_together_with_a_faint_one_alone_is_doubted_with_it(cost, around, files, hangs):
+    """Two scans that hold together, and two more of which the last is a sector that agrees with the third."""
+    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
+    known = {4: _verdict(0.9, 0.0), 2: _verdict(0.6, 0.0)}
+    assembly = _Told(4, lambda x: known.get(x, _verdict(0.05, cost)))
+    assembly.pictures = [SimpleNamespace(around=a) for a in (1.0, 1.0, 1.0, around)]
+    assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 10.0, 12.0)], [0] * 4
+    given = {k: at(x) for k, x in enumerate((0.0, 4.0, 10.0, 12.0))} if files else {}
+    doubt = doubts_of(assembly, [[] for _ in range(4)], given, [])
+    assert ("hangs together" in doubt[2]) == hangs and bool(doubt[3]) == (around < 1 and not files)

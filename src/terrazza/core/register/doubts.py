@@ -1,5 +1,7 @@
 """Why a placement is doubted: rivals, the pose in its file, targets, or little that speaks for it."""
 
+from functools import cached_property
+
 import numpy as np
 
 from terrazza.core.geometry import rigid
@@ -33,6 +35,20 @@ class Files:
         """Whether a scan stands where most files say; None where they say nothing of it."""
         good, of = self._agreeing[k]
         return None if not of or 0 < good < of / 2 else good >= of / 2
+
+    @cached_property
+    def faint(self) -> set[int]:
+        """The scans for which little speaks, their files included."""
+        return {k for k in range(len(self._agreeing)) if self.assembly.is_faint(k, self.agree(k) is True)}
+
+    def hangs_on_faint(self, k: int) -> bool:
+        """Whether little would speak for a scan without those for which little speaks: a block of a few may
+        hold together, and stand in the wrong place.
+        """
+        firm, here = [j for j in self.assembly.beside(k) if j not in self.faint], self.assembly.pose[k]
+        if not firm or k in self.assembly.fixed:
+            return False
+        return self.assembly.against({k: here}, firm).evidence < self.assembly.faint({k: here}, firm)
 
     def pose(self, k: int, others: list[int] | None = None) -> np.ndarray:
         """(4, 4) where a scan would be among others (those of its island) as they stand, as its file says:
@@ -125,8 +141,10 @@ def _doubted(
             "It stands where another scan stands and saw the same: one place scanned twice, or two that "
             "look alike."
         )
-    if told is not False and assembly.is_faint(k, told is True):
+    if told is not False and k in files.faint:
         return _faint(assembly, k, others)
+    if told is None and files.hangs_on_faint(k):
+        return "It hangs together only with scans for whose places little speaks."
     if told is False:
         return (
             "It does not stand where the pose in its file says, and nothing but the scans themselves says "
