@@ -7,6 +7,8 @@ than ``LESS`` of what they do at the truth.  A scan is *held* where a shift of `
 direction moves ``HOLDS`` of what it shares with the others off their surfaces.
 """
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from terrazza.core.geometry import rigid
@@ -18,9 +20,24 @@ SHIFT, HOLDS, SHARED = 0.15, 0.004, 0.03
 EVERY = 5  # ray of the scanner
 
 
+@dataclass(frozen=True)
+class View:
+    """What a scan looked at: from one azimuth to another (rad, its own), and so far (rad) up and down."""
+
+    low: float = -np.pi
+    high: float = np.pi
+    steep: float = np.pi / 2
+
+    def of(self, xyz: np.ndarray) -> np.ndarray:
+        """(n,) bool: whether points or directions (n, 3) of its frame are in it."""
+        azimuth = np.arctan2(xyz[:, 1], xyz[:, 0])
+        steep = np.abs(np.arctan2(xyz[:, 2], np.hypot(xyz[:, 0], xyz[:, 1])))
+        return (azimuth >= self.low) & (azimuth <= self.high) & (steep <= self.steep)
+
+
 class Evidence:
-    """What scanners at the ``truth`` (poses (4, 4)) see of a place without noise and people, ``sectors``:
-    those that looked from one azimuth (rad, their own) to another only.
+    """What scanners at the ``truth`` (poses (4, 4)) see of a place without noise and people; ``views``: those
+    that did not look all around.
     """
 
     def __init__(
@@ -28,13 +45,13 @@ class Evidence:
         place: Place,
         truth: list[np.ndarray],
         crowded: bool = False,
-        sectors: dict[int, tuple[float, float]] | None = None,
+        views: "dict[int, View] | None" = None,
     ):
         boxes = lasting(place.boxes) if crowded else place.boxes
         low, high = (np.array([b[k] for b in boxes], float).reshape(-1, 3) for k in (0, 1))
         shape = lambda name, n: np.array(getattr(place, name), float).reshape(-1, n)
         self._solid = low, high, shape("posts", 5), shape("balls", 4), shape("waves", 4)
-        self.truth, self._directions, self._sectors = truth, rays()[2][::EVERY], sectors or {}
+        self.truth, self._directions, self._views = truth, rays()[2][::EVERY], views or {}
         flat = np.hypot(self._directions[:, 0], self._directions[:, 1])
         self._angle = flat / flat.sum() * 4 * np.pi * 0.8  # solid angle of each ray, about
         self._ranges = [self._seen(k, self._directions) for k in range(len(truth))]
@@ -43,10 +60,9 @@ class Evidence:
         """(n,) m that scan k sees along directions (n, 3) of its frame: infinite where nothing is, NaN where
         it did not look.
         """
-        pose, (low, high) = self.truth[k], self._sectors.get(k, (-np.pi, np.pi))
-        azimuth = np.arctan2(directions[:, 1], directions[:, 0])
+        pose = self.truth[k]
         seen = cast(pose[:3, 3], np.ascontiguousarray(directions @ pose[:3, :3].T), *self._solid)
-        return np.where((azimuth >= low) & (azimuth <= high), seen, np.nan)
+        return np.where(self._views.get(k, View()).of(directions), seen, np.nan)
 
     def _against(self, a: int, b: int, way: np.ndarray) -> tuple[float, float]:
         """Of what scan a sees, put into the frame of b by ``way``: the share that b sees as well, and the

@@ -7,11 +7,11 @@ Families: rooms (random floor plans with doors and furniture), hotel (like rooms
 (rooms with given poses disturbed by decimetres; posed-near, -far, -swapped, -one-off: by a centimetre, by
 metres, two exchanged, one 3 m off), tilted (up to 5°), crowd (people and chairs that stand elsewhere in every
 scan), floors (two like ones and a stair), corridor (like doors), street (two fronts with windows), terrain
-(trees, no wall), islands (two buildings), sectors (rooms, three scans of which saw 40 to 160° only), odd.
-See tests/places.py.  *Right*: within 20 mm and 0.2° in its island, without doubt; *silently wrong*: farther
-off, without doubt; *truth offered*: of the doubted ones, those whose truth is among the alternatives (0.3 m).
-*Decided*: scans of which the place without noise tells where they stood (see ambiguity.py), and those of them
-that are right or doubted.
+(trees, no wall), islands (two buildings), sectors (rooms, three scans of which saw 40 to 160° only),
+bands (rooms, 8 to 30° up and down), odd.  See tests/places.py.  *Right*: within 20 mm and 0.2° in its island,
+without doubt; *silently wrong*: farther off, without doubt; *truth offered*: of the doubted ones, those whose
+truth is among the alternatives (0.3 m).  *Decided*: scans of which the place without noise tells where they
+stood (see ambiguity.py), and those of them that are right or doubted.
 """
 
 import argparse
@@ -30,7 +30,7 @@ from terrazza.core.geometry import rigid
 from terrazza.formats import e57_writer
 
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
-from benchmarks.ambiguity import Evidence
+from benchmarks.ambiguity import Evidence, View
 from tests.places import COLUMNS, ROWS, WORLDS, rays, scanned
 
 GIVEN = {
@@ -70,21 +70,21 @@ def job(family: str, seed: int, path: str) -> Evidence:
     rng = np.random.default_rng([seed, sum(map(ord, family))])
     place = WORLDS[family.split("-")[0]](rng)
     row, column, _ = rays()
-    stations, sectors = list(place.places), {}
+    stations, views = list(place.places), {}
     if family == "odd":  # the same station twice, and one that saw next to nothing
-        stations, sectors = [*stations[-5:], stations[-3]], {1: (0.3, 1.0)}
+        stations, views = [*stations[-5:], stations[-3]], {1: View(0.3, 1.0)}
     if family == "sectors":  # three that did not look all around
         stations = stations[-7:]
-        widths = np.radians(rng.choice([40, 70, 110, 160], 3))
-        sectors = {
-            int(k): (-w / 2, w / 2) for k, w in zip(rng.choice(len(stations), 3, replace=False), widths)
-        }
+        halves = np.radians(rng.choice([20, 35, 55, 80], 3))
+        views = {int(k): View(-h, h) for k, h in zip(rng.choice(len(stations), 3, replace=False), halves)}
+    if family == "bands":  # nothing of the floor and the ceiling near them
+        stations = stations[-7:]
+        views = {k: View(steep=np.radians(rng.uniform(8, 30))) for k in range(len(stations))}
     swept = [scanned(place, family, station, rng) for station in stations]
     poses = [pose for pose, *_ in swept]
     with e57_writer.Writer(path) as out:
         for k, ((_, hit, xyz), told) in enumerate(zip(swept, disturbed(family, poses, rng))):
-            (low, high), azimuth = sectors.get(k, (-np.pi, np.pi)), np.arctan2(xyz[:, 1], xyz[:, 0])
-            take = (azimuth >= low) & (azimuth <= high)
+            take = views.get(k, View()).of(xyz)
             out.add_scan(
                 f"s{k + 1}",
                 [
@@ -99,7 +99,7 @@ def job(family: str, seed: int, path: str) -> Evidence:
                 pose=told,
                 grid=(ROWS, COLUMNS),
             )
-    return Evidence(place, poses, family == "crowd", sectors)
+    return Evidence(place, poses, family == "crowd", views)
 
 
 def rivals(at: dict[int, list[np.ndarray]], truth: list[np.ndarray], k: int) -> list[dict[int, np.ndarray]]:

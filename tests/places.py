@@ -351,6 +351,7 @@ WORLDS = {
     "islands": islands,
     "odd": lambda rng: building(rng, False),
     "sectors": lambda rng: building(rng, False),
+    "bands": lambda rng: building(rng, False),
 }
 
 
