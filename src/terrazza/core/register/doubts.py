@@ -90,15 +90,15 @@ def put_back(assembly: Assembly, given: dict[int, np.ndarray]) -> bool:
     """Put scans for which little speaks where the poses in files (4, 4) say, if nothing contradicts it there
     and as much speaks for it; whether any was.
     """
-    before = list(assembly.pose)
+    files, any_moved = Files(assembly, given), False
     for k in given:
-        files = Files(assembly, given)
         if files.agree(k) is False and k not in assembly.fixed and assembly.is_faint(k):
             said, others = files.pose(k), assembly.beside(k)
             there, here = (assembly.against({k: pose}, others) for pose in (said, assembly.pose[k]))
             if there.area <= REFUSED and there.evidence >= here.evidence:
-                assembly.pose[k] = said
-    return any(one is not other for one, other in zip(before, assembly.pose))
+                assembly.pose[k], any_moved = said, True
+                files = Files(assembly, given)
+    return any_moved
 
 
 def doubts_of(
