@@ -119,6 +119,10 @@ class Assembly:
                     most = both
         return most
 
+    def common(self, a: int, b: int) -> float:
+        """What two scans of one island have in common as they stand."""
+        return self._common(a, b, rigid.inverse(self.pose[a]) @ self.pose[b])
+
     def _common(self, a: int, b: int, way: np.ndarray) -> float:
         """What two scans have in common at a pose (4, 4): nothing where their stations are far apart."""
         return self.verdict(a, b, way).common if np.linalg.norm(way[:3, 3]) < BEYOND else 0.0

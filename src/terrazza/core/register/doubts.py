@@ -6,7 +6,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.register.assembly import ALTERNATIVES, Assembly
-from terrazza.core.register.offers import GIVEN, REFUSED, TOLD, Offer, same
+from terrazza.core.register.offers import COMMON, GIVEN, REFUSED, TOLD, Offer, same
 
 # evidence above which a placement without a rival is believed where it is within this of the pose in its
 # file; and as many times the least evidence, where the pictures contradict the pose in the file itself
@@ -45,10 +45,12 @@ class Files:
         """Whether little would speak for a scan without those for which little speaks: a block of a few may
         hold together, and stand in the wrong place.
         """
-        firm, here = [j for j in self.assembly.beside(k) if j not in self.faint], self.assembly.pose[k]
-        if not firm or k in self.assembly.fixed:
+        assembly, here = self.assembly, {k: self.assembly.pose[k]}
+        firm = [j for j in assembly.beside(k) if j not in self.faint]
+        hanging = [j for j in assembly.beside(k) if j in self.faint and assembly.common(k, j) >= COMMON]
+        if not firm or not hanging or k in assembly.fixed:
             return False
-        return self.assembly.against({k: here}, firm).evidence < self.assembly.faint({k: here}, firm)
+        return assembly.against(here, firm).evidence < assembly.faint(here, firm)
 
     def pose(self, k: int, others: list[int] | None = None) -> np.ndarray:
         """(4, 4) where a scan would be among others (those of its island) as they stand, as its file says:
