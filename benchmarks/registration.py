@@ -115,6 +115,12 @@ def rivals(at: dict[int, list[np.ndarray]], truth: list[np.ndarray], k: int) -> 
     return out
 
 
+def _right(pose: np.ndarray, truth: np.ndarray) -> bool:
+    """Whether a pose is within 20 mm and 0.2° of the truth. Both (4, 4)."""
+    shift, turn = rigid.difference(pose, truth)
+    return bool(shift < 0.02 and turn < np.radians(0.2))
+
+
 def judged(
     out: dict, truth: list[np.ndarray], tell: bool = False, evidence: Evidence | None = None
 ) -> dict[str, int]:
@@ -127,7 +133,7 @@ def judged(
         members = [k for k, s in enumerate(scans) if s["island"] == island]
         poses = {k: np.array(scans[k]["pose"]).reshape(4, 4) for k in members if scans[k]["pose"]}
         turns = [truth[k] @ rigid.inverse(p) for k, p in poses.items()]
-        near = lambda turn: sum(rigid.difference(turn @ p, truth[k])[0] < 0.02 for k, p in poses.items())
+        near = lambda turn: sum(_right(turn @ p, truth[k]) for k, p in poses.items())
         turn = max(turns, key=near) if turns else np.eye(4)
         at = {
             k: [turn @ p, *(turn @ np.array(a).reshape(4, 4) for a in scans[k]["alternatives"])]
@@ -137,7 +143,7 @@ def judged(
         for k in members:
             counts["scans"] += 1
             away = rigid.difference(turn @ poses[k], truth[k]) if k in poses else (np.inf, np.inf)
-            good = away[0] < 0.02 and away[1] < np.radians(0.2)
+            good = k in poses and _right(turn @ poses[k], truth[k])
             decided = evidence is not None and evidence.decides(k, rivals(at, truth, k))
             counts["decided"] += decided
             if tell and (k not in poses or scans[k]["doubt"] or not good):

@@ -1,5 +1,6 @@
 """When a placement is doubted: rivals, files, little evidence, narrow views."""
 
+from dataclasses import replace
 from types import SimpleNamespace
 
 import numpy as np
@@ -168,6 +169,7 @@ def test_who_explains_what_contradicts_is_doubted(against, agree, expected):
         ((1.0, 1.0, 0.7), 0.4, False, ""),
         ((0.3, 0.3, 1.0), 0.4, False, "108° around"),  # all around, but the others are sectors
         ((1.0, 0.3, 1.0), 0.4, False, ""),
+        ((1.0, 1.0, 1.0), 0.02, False, "Little speaks"),
     ],
 )
 def test_what_a_sector_saw_has_to_agree_more(around, told, files, said):
@@ -219,3 +221,15 @@ def test_what_hangs_together_with_a_faint_one_alone_is_doubted_with_it(cost, aro
     given = {k: at(x) for k, x in enumerate((0.0, 4.0, 10.0, 12.0))} if files else {}
     doubt = doubts_of(assembly, [[] for _ in range(4)], given, [])
     assert ("hangs together" in doubt[2]) == hangs and bool(doubt[3]) == (around < 1 and not files)
+
+
+@pytest.mark.parametrize(
+    ("moved", "files", "said"), [(0.9, False, "Little"), (0.9, True, ""), (0.0, True, "Little")]
+)
+def test_somebody_who_walked_about_is_no_reason_to_doubt_file_and_surfaces(moved, files, said):
+    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
+    known = {4: _verdict(0.9, 0.0)}
+    assembly = _Told(3, lambda x: known.get(x, replace(_verdict(0.1, 0.98), moved=moved)))
+    assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 10.0)], [0] * 3
+    given = {k: at(x) for k, x in enumerate((0.0, 4.0, 10.0))} if files else {}
+    assert doubts_of(assembly, [[], [], []], given, [])[2][:6] == said

@@ -157,8 +157,9 @@ def _doubted(
 
 def _faint(assembly: Assembly, k: int, others: list[int]) -> str:
     """What is said of a scan for whose placement little speaks."""
-    if not assembly.is_faint(k, True):
-        around = assembly.around({k: assembly.pose[k]}, others) * 360
+    here = {k: assembly.pose[k]}
+    if assembly.evidence(k) >= assembly.faint(here, others, True):  # enough for what was seen all around
+        around = assembly.around(here, others) * 360
         return f"It and the others saw {around:.0f}° around in common, and so little fits in many a place."
     share = max(assembly.evidence(k), 0) / TOLD
     return f"Little speaks for where it stands ({share:.0%} of what it saw): the others saw hardly any of it."
