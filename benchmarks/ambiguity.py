@@ -47,10 +47,7 @@ class Evidence:
         crowded: bool = False,
         views: "dict[int, View] | None" = None,
     ):
-        boxes = lasting(place.boxes) if crowded else place.boxes
-        low, high = (np.array([b[k] for b in boxes], float).reshape(-1, 3) for k in (0, 1))
-        shape = lambda name, n: np.array(getattr(place, name), float).reshape(-1, n)
-        self._solid = low, high, shape("posts", 5), shape("balls", 4), shape("waves", 4)
+        self._solid = place.solids(lasting(place.boxes) if crowded else place.boxes)
         self.truth, self._directions, self._views = truth, rays()[2][::EVERY], views or {}
         flat = np.hypot(self._directions[:, 0], self._directions[:, 1])
         self._angle = flat / flat.sum() * 4 * np.pi * 0.8  # solid angle of each ray, about

@@ -155,7 +155,7 @@ def judged(
                 counts["aside"] += 1
                 counts["decided_doubted"] += decided
             elif scans[k]["doubt"]:
-                offered = bool(good) or any(rigid.difference(p, truth[k])[0] < ELSEWHERE for p in at[k])
+                offered = good or any(rigid.difference(p, truth[k])[0] < ELSEWHERE for p in at[k])
                 counts["doubted"] += 1
                 counts["offered"] += offered
                 counts["decided_doubted"] += decided

@@ -32,6 +32,12 @@ class Place:
     def ground(self, x, y):
         return sum(a * np.sin(kx * x + ky * y + p) for a, kx, ky, p in self.waves)
 
+    def solids(self, boxes: list) -> tuple[np.ndarray, ...]:
+        """What ``cast`` takes of ``boxes`` and of all else that is here."""
+        low, high = (np.array([b[k] for b in boxes], float).reshape(-1, 3) for k in (0, 1))
+        rest = ((self.posts, 5), (self.balls, 4), (self.waves, 4))
+        return low, high, *(np.array(some, float).reshape(-1, n) for some, n in rest)
+
     def away(self, xyz: np.ndarray) -> np.ndarray:
         """(n,) m from points (n, 3) to the nearest surface of the boxes and posts."""
         out = np.full(len(xyz), np.inf)
@@ -393,17 +399,8 @@ def scanned(place: Place, family: str, station, rng, index_error: float = 0.0):
         if family == "crowd":  # chairs and boxes that stand elsewhere in every scan
             boxes = lasting(boxes)
             furnish(boxes, rng, x - 3, x + 3, y - 2.5, y + 2.5, [(x, y)], 5)
-    low, high = (np.array([b[k] for b in boxes], float).reshape(-1, 3) for k in (0, 1))
     _, _, directions = rays()
-    r = cast(
-        pose[:3, 3],
-        directions @ pose[:3, :3].T,
-        low,
-        high,
-        np.array(place.posts, float).reshape(-1, 5),
-        np.array(place.balls, float).reshape(-1, 4),
-        np.array(place.waves, float).reshape(-1, 4),
-    )
+    r = cast(pose[:3, 3], directions @ pose[:3, :3].T, *place.solids(boxes))
     hit = r < FARTHEST
     measured = (
         r[hit]

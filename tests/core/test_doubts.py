@@ -35,6 +35,10 @@ def test_evidence_counts_what_is_shared_less_what_contradicts(verdict, apart, ex
     assert evidence(verdict, apart) == pytest.approx(expected)
 
 
+def _at(x):
+    return rigid.make(np.eye(3), np.array([x, 0, 0.0]))
+
+
 class _Told(Assembly):
     """An assembly whose verdicts are given by relative position along x, as a line of places one of which
     explains most.
@@ -65,11 +69,10 @@ class _Told(Assembly):
     ],
 )
 def test_a_rival_is_one_that_explains_about_as_much_and_a_better_one_takes_its_place(second, rivals, moved):
-    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
     says = lambda x: {5.0: _verdict(0.5, 0.0), 9.0: second}.get(x, _verdict(0.0, 0.0))
     assembly = _Told(2, says)
     offers = [
-        Offer(0, 1, cloud_fit.Fit(at(x), 0.002, 0.001, 0.5, 500, np.eye(6), np.zeros(3), True), says(x))
+        Offer(0, 1, cloud_fit.Fit(_at(x), 0.002, 0.001, 0.5, 500, np.eye(6), np.zeros(3), True), says(x))
         for x in (5.0, 9.0)
     ]
     assert assembly.join(offers[0])
@@ -85,7 +88,6 @@ def test_two_that_saw_much_the_same_are_tried_in_each_others_place(wrongly, riva
     """Two storeys 10 m apart along x, a hall and a room 3 m beside it in each; the rooms stand exchanged, and
     contradict each other where one stands in the other's place.
     """
-    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
     beside = {(0, 2): 0.4, (1, 3): 0.4, (0, 3): wrongly, (1, 2): wrongly}
 
     class Storeys(_Told):
@@ -95,8 +97,8 @@ def test_two_that_saw_much_the_same_are_tried_in_each_others_place(wrongly, riva
             return _verdict(0.9, 7.0, 0.95) if upon else _verdict(beside.get((a, b), 0) * (x == 3), 0.0)
 
     assembly = Storeys(4, None)
-    assembly.pose, assembly.island = [at(x) for x in (0.0, 10.0, 13.0, 3.0)], [0] * 4
-    fit = cloud_fit.Fit(at(0.0), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
+    assembly.pose, assembly.island = [_at(x) for x in (0.0, 10.0, 13.0, 3.0)], [0] * 4
+    fit = cloud_fit.Fit(_at(0.0), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
     found = rivals_of(assembly, [Offer(2, 3, fit, _verdict(0.9, 7.0, 0.95))], QUIET)
     assert [len(f) for f in found] == [0, 0, rivals, rivals]
     assert [p[0, 3] for p in assembly.pose[2:]] == ([3.0, 13.0] if moved else [13.0, 3.0])
@@ -118,7 +120,6 @@ def test_a_pose_in_a_file_that_the_scans_refute_leaves_no_doubt(told, refuted, f
     """Four scans in a line, at 0, 4, 10 and 20 m; the files say so of the first two, and of the third
     something else.
     """
-    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
 
     class Line(_Told):
         def verdict(self, a, b, pose):
@@ -129,19 +130,18 @@ def test_a_pose_in_a_file_that_the_scans_refute_leaves_no_doubt(told, refuted, f
             return _verdict(told / 3, 0.0) if third == 10 else _verdict(0.0, 30.0 if refuted else 0.0)
 
     assembly = Line(4, None)
-    assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 10.0, 20.0)], [0] * 4
-    given = {k: at(x) for k, x in enumerate((0.0, 4.0, *files))}
+    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 10.0, 20.0)], [0] * 4
+    given = {k: _at(x) for k, x in enumerate((0.0, 4.0, *files))}
     said = doubts_of(assembly, [[] for _ in range(4)], given, [])
     assert bool(said[2]) == doubted and not any(said[:2])
 
 
 @pytest.mark.parametrize(("rival", "left"), [(13.0, 0), (10.6, 1)])
 def test_files_that_agree_with_a_placement_speak_against_rivals_elsewhere(rival, left):
-    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
     assembly = _Told(3, lambda x: _verdict(0.4, 0.0))
-    assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 10.0)], [0] * 3
-    rivals = [[], [], [at(rival)]]
-    said = doubts_of(assembly, rivals, {k: at(x) for k, x in enumerate((0.1, 4.0, 10.2))}, [])
+    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 10.0)], [0] * 3
+    rivals = [[], [], [_at(rival)]]
+    said = doubts_of(assembly, rivals, {k: _at(x) for k, x in enumerate((0.1, 4.0, 10.2))}, [])
     assert len(rivals[2]) == left and bool(said[2]) == bool(left) and not any(said[:2])
 
 
@@ -173,11 +173,10 @@ def test_who_explains_what_contradicts_is_doubted(against, agree, expected):
     ],
 )
 def test_what_a_sector_saw_has_to_agree_more(around, told, files, said):
-    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
     assembly = _Told(3, lambda x: _verdict(told, 0.0))
     assembly.pictures = [SimpleNamespace(around=a) for a in around]
-    assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 10.0)], [0] * 3
-    given = {k: at(x) for k, x in enumerate((0.0, 4.0, 10.0))} if files else {}
+    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 10.0)], [0] * 3
+    given = {k: _at(x) for k, x in enumerate((0.0, 4.0, 10.0))} if files else {}
     doubt = doubts_of(assembly, [[], [], []], given, [])[2]
     assert bool(doubt) == bool(said) and said in doubt
 
@@ -193,11 +192,10 @@ def test_what_a_sector_saw_has_to_agree_more(around, told, files, said):
 )
 def test_for_what_little_speaks_stands_as_its_file_says(here, there, back):
     """Scans at 0, 4 and 14 m in a line; the file says 10.5 m of the third."""
-    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
     known = {4: _verdict(0.9, 0.0), 14: here, 10.5: there}
     assembly = _Told(3, lambda x: known.get(x, _verdict(0.0, 0.0)))
-    assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 14.0)], [0] * 3
-    given = {k: at(x) for k, x in enumerate((0.0, 4.0, 10.5))}
+    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 14.0)], [0] * 3
+    given = {k: _at(x) for k, x in enumerate((0.0, 4.0, 10.5))}
     assert put_back(assembly, given) == back
     assert assembly.pose[2][0, 3] == (10.5 if back else 14.0)
 
@@ -213,12 +211,11 @@ def test_for_what_little_speaks_stands_as_its_file_says(here, there, back):
 )
 def test_what_hangs_together_with_a_faint_one_alone_is_doubted_with_it(cost, around, files, hangs):
     """Two scans that hold together, and two more of which the last is a sector that agrees with the third."""
-    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
     known = {4: _verdict(0.9, 0.0), 2: _verdict(0.6, 0.0)}
     assembly = _Told(4, lambda x: known.get(x, _verdict(0.05, cost)))
     assembly.pictures = [SimpleNamespace(around=a) for a in (1.0, 1.0, 1.0, around)]
-    assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 10.0, 12.0)], [0] * 4
-    given = {k: at(x) for k, x in enumerate((0.0, 4.0, 10.0, 12.0))} if files else {}
+    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 10.0, 12.0)], [0] * 4
+    given = {k: _at(x) for k, x in enumerate((0.0, 4.0, 10.0, 12.0))} if files else {}
     doubt = doubts_of(assembly, [[] for _ in range(4)], given, [])
     assert ("hangs together" in doubt[2]) == hangs and bool(doubt[3]) == (around < 1 and not files)
 
@@ -227,9 +224,8 @@ def test_what_hangs_together_with_a_faint_one_alone_is_doubted_with_it(cost, aro
     ("moved", "files", "said"), [(0.9, False, "Little"), (0.9, True, ""), (0.0, True, "Little")]
 )
 def test_somebody_who_walked_about_is_no_reason_to_doubt_file_and_surfaces(moved, files, said):
-    at = lambda x: rigid.make(np.eye(3), np.array([x, 0, 0.0]))
     known = {4: _verdict(0.9, 0.0)}
     assembly = _Told(3, lambda x: known.get(x, replace(_verdict(0.1, 0.98), moved=moved)))
-    assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 10.0)], [0] * 3
-    given = {k: at(x) for k, x in enumerate((0.0, 4.0, 10.0))} if files else {}
+    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 10.0)], [0] * 3
+    given = {k: _at(x) for k, x in enumerate((0.0, 4.0, 10.0))} if files else {}
     assert doubts_of(assembly, [[], [], []], given, [])[2][:6] == said
