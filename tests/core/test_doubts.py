@@ -104,6 +104,47 @@ def test_two_that_saw_much_the_same_are_tried_in_each_others_place(wrongly, riva
     assert [p[0, 3] for p in assembly.pose[2:]] == ([3.0, 13.0] if moved else [13.0, 3.0])
 
 
+class _Line(_Told):
+    """A hall and two scans beside it, 5 and 9 m along; ``says`` what it shares with them by scan and place.
+    The two contradict each other in one place.
+    """
+
+    def __init__(self, says):
+        super().__init__(3, None)
+        self.fixed.add(0)
+        self.pose, self.island, self.told = [_at(x) for x in (0.0, 5.0, 9.0)], [0] * 3, says
+        fit = lambda x: cloud_fit.Fit(_at(x), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
+        self.offers = [Offer(0, b, fit(x), _verdict(told, 0.0)) for (b, x), told in says.items() if told]
+
+    def verdict(self, a, b, pose):
+        x = round(float(pose[0, 3] if a < b else -pose[0, 3]), 1)
+        if 0 not in (a, b):
+            return _verdict(0.0, 30.0 * (x == 0))
+        return _verdict(self.told.get((a + b, x), 0.0), 0.0)
+
+
+@pytest.mark.parametrize(
+    ("holder", "elsewhere", "rivals"),
+    [
+        (0.6, 0.0, 0),  # for it more speaks than for the other one there
+        (0.6, 0.55, 1),
+        (0.2, 0.0, 1),
+    ],
+)
+def test_a_place_that_another_holds_is_a_rival_as_far_as_that_can_go_elsewhere(holder, elsewhere, rivals):
+    assembly = _Line({(1, 5.0): holder, (1, -5.0): elsewhere, (2, 9.0): 0.2, (2, 5.0): 0.35})
+    found = rivals_of(assembly, assembly.offers, QUIET)
+    assert len(found[2]) == rivals and assembly.pose[2][0, 3] == 9.0
+
+
+@pytest.mark.parametrize("room", [True, False])
+def test_nothing_is_put_where_a_faint_one_would_be_left_without_a_place(room):
+    assembly = _Line({(1, 5.0): 0.01, (1, -5.0): 0.01 * room, (2, 9.0): 0.2, (2, 5.0): 0.9})
+    found = rivals_of(assembly, assembly.offers, QUIET)
+    assert [p[0, 3] for p in assembly.pose] == ([0, -5, 5] if room else [0, 5, 9])
+    assert room or len(found[2]) == 1, "it is a rival all the same"
+
+
 @pytest.mark.parametrize(
     ("told", "refuted", "files", "doubted"),
     [

@@ -304,6 +304,8 @@ def test_what_may_have_been_moved_counts_less_where_much_is(moved, quiet):
         )
         for k, m in enumerate(moved)
     ]
+    upon = Verdict((0.9, 0.9), 0.9, 0.9, 1.0, 20.0, [], 20.0, 1.0)  # like rooms in one place
+    found.insert(0, offers.Offer(8, 9, tie(0, 1, np.eye(4)).fit, upon))
     assert offers.quietness(found) == pytest.approx(quiet)
     weighed = offers.weighed(found[-1].verdict, quiet)
     assert weighed.cost == pytest.approx(1.0 + quiet * moved[-1])

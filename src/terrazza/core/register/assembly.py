@@ -173,15 +173,23 @@ class Assembly:
     def members(self, island: int) -> list[int]:
         return [k for k, i in enumerate(self.island) if i == island]
 
-    def against(self, moved: dict[int, np.ndarray], others: list[int]) -> "Case":
-        """Of scans at some poses among others as they stand: what all pairs across say. Poses (4, 4)."""
+    def against(
+        self,
+        moved: dict[int, np.ndarray],
+        others: list[int],
+        also: dict[int, np.ndarray] | None = None,
+    ) -> "Case":
+        """Of scans at some poses among others as they stand, and some that are ``also`` there: what all pairs
+        across say. Poses (4, 4).
+        """
         area, weight, upon, cost = 0.0, 0.0, 0, 0.0
+        at = {j: self.pose[j] for j in others} | (also or {})
         for k, pose in moved.items():
-            away = {j: float(np.linalg.norm(self.pose[j][:3, 3] - pose[:3, 3])) for j in others}
-            for j in sorted(others, key=away.__getitem__):  # the nearest contradict most
+            away = {j: float(np.linalg.norm(p[:3, 3] - pose[:3, 3])) for j, p in at.items()}
+            for j in sorted(at, key=away.__getitem__):  # the nearest contradict most
                 if (apart := away[j]) > BEYOND:
                     break
-                way = rigid.inverse(self.pose[j]) @ pose
+                way = rigid.inverse(at[j]) @ pose
                 if self.gross(j, k, way):
                     return Case(np.inf, weight, upon, np.inf)
                 verdict = self.verdict(j, k, way)

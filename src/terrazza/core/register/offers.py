@@ -9,10 +9,11 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
-from terrazza.core.register import cloud_fit, open_match
+from terrazza.core.register import cloud_fit, open_match, standing
 from terrazza.core.register.contradiction import GROSS, Picture, Verdict, glance, judge
 from terrazza.core.register.open_match import OpenShape
 from terrazza.core.register.plan_match import PlanShape, candidates
+from terrazza.core.register.standing import Landmarks
 from terrazza.core.register.surface import Lately
 from terrazza.errors import InputError
 
@@ -90,11 +91,13 @@ def weighed(verdict: Verdict, quiet: float) -> Verdict:
 
 def quietness(found: list["Offer"]) -> float:
     """By how much things that may have been moved count in this job: fully where the pairs that have most in
-    common show few.
+    common show few. Like rooms laid upon each other, where all furniture seems to have moved, say nothing.
     """
     best: dict[tuple[int, int], Offer] = {}
     still = lambda offer: offer.evidence + offer.verdict.moved
     for offer in found:
+        if stacked(offer.verdict, offer.apart):
+            continue
         known = best.get((offer.a, offer.b))
         if known is None or still(offer) > still(known):
             best[offer.a, offer.b] = offer
@@ -159,6 +162,8 @@ def offers_of(
         (c.pose, NARROW)
         for c in (_hopeful(shapes[a], shapes[b]) if hopeful else candidates(shapes[a], shapes[b], TRIED))
     ]
+    marks = [Landmarks.of(surfaces[k], shapes[k]) for k in (a, b)]
+    starts += [(pose, WIDE) for pose in standing.candidates(*marks)]
     found: list[Offer] = []
     for fit in _fits(surfaces[a], surfaces[b], starts):
         verdict = judge(pictures[a], pictures[b], fit.pose)

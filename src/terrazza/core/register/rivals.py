@@ -94,13 +94,63 @@ def _elsewhere(
             firm = assembly.held(there, left)
             gain += HELD_WORTH * (int(firm) - int(held()))
             behind = _behind(assembly, now, case, firm, share)
+        gone = sorted(set(rest) - set(left))
+        gain -= sum(_lost(assembly, j, there, left, offers) for j in gone)
         if gain < -behind and not (now.stacked and case.evidence > STACKED_RIVAL):
             continue
-        better = gain - TWICE * (case.stacked - now.stacked) if left is rest else -np.inf
-        gone = [j for j in others if j not in rest and _stands(assembly, j, there, here)]
+        better = gain - TWICE * (case.stacked - now.stacked)
+        elsewhere = _making_room(assembly, there, others, rest, offers) if better > BETTER else {}
+        if gone or elsewhere is None:
+            better, elsewhere = -np.inf, {}
+        gone += [j for j in others if j not in rest and _stands(assembly, j, there, here)]
         back = rigid.inverse(mover)
-        displaced = {j: back @ assembly.pose[j] for j in {*rest, *gone} - set(left)}
-        yield _Elsewhere(there, gain, better, displaced)
+        displaced = {j: back @ assembly.pose[j] for j in gone}
+        yield _Elsewhere(there | elsewhere, gain, better, displaced)
+
+
+def _lost(
+    assembly: Assembly, j: int, there: dict[int, np.ndarray], left: list[int], offers: list[Offer]
+) -> float:
+    """How much evidence goes with a scan that has to give way to others (``there``, poses (4, 4)), less what
+    it has elsewhere among those ``left``, if anything.
+    """
+    now = assembly.against({j: assembly.pose[j]}, left).evidence
+    found, _ = _best_elsewhere(assembly, j, there, left, offers)
+    return max(now, 0.0) - max(found, 0.0)
+
+
+def _best_elsewhere(
+    assembly: Assembly, j: int, there: dict[int, np.ndarray], left: list[int], offers: list[Offer]
+) -> tuple[float, np.ndarray | None]:
+    """The most evidence that a scan has at a place among those ``left``, and others where they would stand
+    (``there``), and that place; none where something contradicts each. Poses (4, 4).
+    """
+    most, best = -np.inf, None
+    for o in offers:
+        outside = o.a + o.b - j
+        if j in (o.a, o.b) and outside in left:
+            pose = assembly.pose[outside] @ o.seen_from(outside)
+            case = assembly.against({j: pose}, left, there)
+            if case.area <= REFUSED and case.evidence > most:
+                most, best = case.evidence, pose
+    return most, best
+
+
+def _making_room(
+    assembly: Assembly, there: dict[int, np.ndarray], others: list[int], rest: list[int], offers: list[Offer]
+) -> dict[int, np.ndarray] | None:
+    """Where those ``others`` that do not hold a part (are not of the ``rest``) and contradict it where it would
+    be (``there``) can stand instead; None where one cannot. Poses (4, 4).
+    """
+    out: dict[int, np.ndarray] = {}
+    for j in sorted(set(others) - set(rest)):
+        if assembly.against({j: assembly.pose[j]}, [], there).area > REFUSED:
+            left = [i for i in others if i != j and i not in out]
+            _, best = _best_elsewhere(assembly, j, there | out, left, offers)
+            if best is None or j in assembly.fixed:
+                return None
+            out[j] = best
+    return out
 
 
 def _exchanges(assembly: Assembly, offers: list[Offer]) -> Iterator[_Elsewhere]:
