@@ -228,17 +228,37 @@ def test_what_a_sector_saw_has_to_agree_more(around, told, files, said):
         (_verdict(0.0, 4.0), _verdict(0.0, 0.0), True),
         (_verdict(0.0, 4.0), _verdict(0.0, 30.0), False),  # contradicted there, too
         (_verdict(0.02, 0.0), _verdict(0.01, 0.0), False),  # less speaks for it there
-        (_verdict(0.6, 0.0), _verdict(0.9, 0.0), False),  # nothing doubts where it stands
+        (_verdict(0.6, 0.0), _verdict(0.9, 0.0), True),
+        (_verdict(0.9, 0.0), _verdict(0.6, 0.0), False),
     ],
 )
-def test_for_what_little_speaks_stands_as_its_file_says(here, there, back):
+def test_where_as_much_speaks_for_what_a_file_says_it_is_believed(here, there, back):
     """Scans at 0, 4 and 14 m in a line; the file says 10.5 m of the third."""
     known = {4: _verdict(0.9, 0.0), 14: here, 10.5: there}
     assembly = _Told(3, lambda x: known.get(x, _verdict(0.0, 0.0)))
     assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 14.0)], [0] * 3
     given = {k: _at(x) for k, x in enumerate((0.0, 4.0, 10.5))}
-    assert put_back(assembly, given) == back
-    assert assembly.pose[2][0, 3] == (10.5 if back else 14.0)
+    fit = cloud_fit.Fit(_at(10.6), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
+    near = Offer(0, 2, fit, there, backed=True)  # what fits close by is better than the file
+    known[10.6] = replace(there, told=there.told + 0.005)
+    assert put_back(assembly, given, [near]) == back
+    assert assembly.pose[2][0, 3] == (10.6 if back else 14.0)
+
+
+@pytest.mark.parametrize("together", [0.0, 30.0])
+def test_scans_that_stand_in_each_others_way_are_put_back_together(together):
+    """Scans at 0 and 4 m, and two that files have at 10 and 17 and that stand at 17 and 26."""
+    known = {
+        4: _verdict(0.9, 0.0),
+        0: _verdict(0.0, 30.0),
+        16: _verdict(0.0, 30.0),
+        6: _verdict(0.0, together),
+    }
+    assembly = _Told(4, lambda x: known.get(abs(x), _verdict(0.0, 0.0)))
+    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 17.0, 26.0)], [0] * 4
+    given = {k: _at(x) for k, x in enumerate((0.0, 4.0, 10.0, 17.0))}
+    assert put_back(assembly, given, []) == (together == 0)
+    assert [p[0, 3] for p in assembly.pose[2:]] == ([10, 17] if together == 0 else [17, 26])
 
 
 @pytest.mark.parametrize(

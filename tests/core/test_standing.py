@@ -9,11 +9,8 @@ from terrazza.core.register.standing import Landmarks
 from tests import places
 
 
-def marks(xy, foot=None, upright=None):
-    xy = np.asarray(xy, float).reshape(-1, 2)
-    return Landmarks(
-        np.eye(4) if upright is None else upright, xy, np.zeros(len(xy)) if foot is None else foot
-    )
+def marks(at, upright=np.eye(4)):
+    return Landmarks(upright, at[:, :2].copy(), at[:, 2].copy())
 
 
 @pytest.mark.parametrize("lean", [0.0, 0.06])
@@ -30,7 +27,7 @@ def test_a_placement_is_what_most_landmarks_agree_on(n, kept, line, found, lean)
     other = rigid.apply(rigid.inverse(pose), seen[:kept]) + rng.normal(0, [0.04, 0.04, 0.1], (kept, 3))
     other = np.r_[other, np.c_[rng.uniform(-25, 25, (n - kept, 2)) * [1, line], rng.uniform(-1, 1, n - kept)]]
     upright = rigid.make(rigid.rotation_from([lean, 0, 0]), np.zeros(3))
-    at = standing.candidates(marks(seen[:, :2], seen[:, 2]), marks(other[:, :2], other[:, 2], upright))
+    at = standing.candidates(marks(seen), marks(other, upright))
     near = [p for p in at if rigid.difference(p, pose @ upright)[0] < 0.2]
     assert bool(near) == found and (not found or (at[0] is near[0] and len(at) <= standing.KEPT))
 

@@ -54,12 +54,14 @@ class Files:
 
     def pose(self, k: int, others: list[int] | None = None) -> np.ndarray:
         """(4, 4) where a scan would be among others (those of its island) as they stand, as its file says:
-        that on which most of their files agree.
+        that on which most of their files agree, and agree most closely.
         """
         others = self.assembly.beside(k) if others is None else others
         poses, given = self.assembly.pose, self.given
         said = [poses[j] @ rigid.inverse(given[j]) @ given[k] for j in others if j in given]
-        return max(said, key=lambda s: sum(same(s, o, GIVEN) for o in said))
+        away = [[rigid.difference(s, o)[0] if same(s, o, GIVEN) else np.inf for o in said] for s in said]
+        near = [[a for a in row if np.isfinite(a)] for row in away]
+        return said[min(range(len(said)), key=lambda n: (-len(near[n]), float(np.sum(near[n]))))]
 
     def clearly_elsewhere(self, k: int) -> bool:
         """Whether the pose in a scan's file is a rough one, as most of its island then are, or was exchanged
@@ -68,39 +70,96 @@ class Files:
         assembly, others, here = self.assembly, self.assembly.beside(k), {k: self.assembly.pose[k]}
         if not self._rough(k, others) and not self._exchanged(k, others):
             return False
-        faint = assembly.faint(here, others)
+        faint, evidence = assembly.faint(here, others), assembly.evidence(k)
+        said = assembly.against({k: self.pose(k)}, others)
         least = CLEAR * assembly.unsure
-        if assembly.against({k: self.pose(k)}, others).area > REFUSED:
-            least = min(least, REFUTED * faint)
-        least = max(least, faint)
-        return assembly.evidence(k) > least
+        if said.area > REFUSED or said.evidence < evidence - CLEAR:
+            explained = self._of_rough_ones(k, others) or self._exchanged(k, others, both=True)
+            least = min(least, faint if explained else REFUTED * faint)
+        return evidence > max(least, faint)
 
     def _rough(self, k: int, others: list[int]) -> bool:
         """Whether a scan stands near what its file says, or fewer than half of the files agree."""
-        most = 1 + max(self._agreeing[j][0] for j in (k, *others))
-        return 2 * most < 1 + self._agreeing[k][1] or same(self.pose(k), self.assembly.pose[k], ROUGHLY)
+        return self._of_rough_ones(k, others) or same(self.pose(k), self.assembly.pose[k], ROUGHLY)
 
-    def _exchanged(self, k: int, others: list[int]) -> bool:
-        """Whether a scan stands where the file of another one says that that is."""
-        told = [j for j in others if j in self.given]
+    def _of_rough_ones(self, k: int, others: list[int]) -> bool:
+        """Whether fewer than half of an island's files agree: all are rough then, and say little."""
+        return 2 * (1 + max(self._agreeing[j][0] for j in (k, *others))) < 1 + self._agreeing[k][1]
+
+    def _exchanged(self, k: int, others: list[int], both: bool = False) -> bool:
+        """Whether a scan stands where the file of another one says that that is; ``both``: and that one where
+        this one's says.
+        """
+        told, poses = [j for j in others if j in self.given], self.assembly.pose
         return len(told) > 1 and any(
-            same(self.pose(j, [i for i in others if i != j]), self.assembly.pose[k], GIVEN) for j in told
+            same(self.pose(j, (rest := [i for i in others if i != j])), poses[k], GIVEN)
+            and not (both and not same(self.pose(k, rest), poses[j], GIVEN))
+            for j in told
         )
 
 
-def put_back(assembly: Assembly, given: dict[int, np.ndarray]) -> bool:
-    """Put scans for which little speaks where the poses in files (4, 4) say, if nothing contradicts it there
-    and as much speaks for it; whether any was.
+def as_told(assembly: Assembly, given: dict[int, np.ndarray]) -> set[int]:
+    """The scans that stand where most files (``given``: poses (4, 4)) say."""
+    files = Files(assembly, given) if given else None
+    return {k for k in given if files and files.agree(k) is True}
+
+
+def put_back(assembly: Assembly, given: dict[int, np.ndarray], offers: list[Offer]) -> bool:
+    """Put scans where the poses in files (4, 4) say, or where they fit near it, if nothing contradicts it
+    there and as much speaks for it; each alone, or else all of an island together, since one may stand in the
+    other's place. Whether any was.
     """
-    files, any_moved = Files(assembly, given), False
-    for k in given:
-        if files.agree(k) is False and k not in assembly.fixed and assembly.is_faint(k):
-            said, others = files.pose(k), assembly.beside(k)
-            there, here = (assembly.against({k: pose}, others) for pose in (said, assembly.pose[k]))
-            if there.area <= REFUSED and there.evidence >= here.evidence:
-                assembly.pose[k], any_moved = said, True
-                files = Files(assembly, given)
+    any_moved, files = False, Files(assembly, given)
+    away = [k for k in given if files.agree(k) is False and k not in assembly.fixed]
+    for group in [
+        *([k] for k in away),
+        *([k for k in away if assembly.island[k] == i] for i in set(assembly.island)),
+    ]:
+        group = [k for k in group if files.agree(k) is False]
+        there = _as_told(files, group, offers)
+        if there and _as_well(assembly, there):
+            for k, pose in there.items():
+                assembly.pose[k], any_moved = pose, True
+            files = Files(assembly, given)
     return any_moved
+
+
+def _as_told(files: Files, group: list[int], offers: list[Offer]) -> dict[int, np.ndarray]:
+    """Where each of a group would be among the others of their island as files say: at that place itself, or
+    where an offer near it fits better. Poses (4, 4); empty where files say nothing of them.
+    """
+    assembly, out = files.assembly, {}
+    for k in group:
+        others = [j for j in assembly.beside(k) if j not in group]
+        if not any(j in files.given for j in others):
+            return {}
+        said = files.pose(k, others)
+        near = [said]
+        for o in offers:
+            if o.backed and k in (o.a, o.b) and (j := o.a + o.b - k) in others:
+                pose = assembly.pose[j] @ o.seen_from(j)
+                near += [pose] if same(pose, said, GIVEN) else []
+        worth = [assembly.against({k: pose}, others) for pose in near]
+        out[k] = max(zip(near, worth), key=lambda n: (n[1].area <= REFUSED, n[1].evidence))[0]
+    return out
+
+
+def _as_well(assembly: Assembly, there: dict[int, np.ndarray]) -> bool:
+    """Whether nothing contradicts scans at other poses (``there``, (4, 4)), and as much speaks for them as
+    where they stand.
+    """
+    now = total = 0.0
+    before: dict[int, np.ndarray] = {}
+    done: dict[int, np.ndarray] = {}
+    others = [j for j in assembly.beside(min(there)) if j not in there]
+    for k, pose in there.items():
+        case = assembly.against({k: pose}, others, done)
+        if case.area > REFUSED:
+            return False
+        here = assembly.against({k: assembly.pose[k]}, others, before)
+        total, now = total + case.evidence, now + (here.evidence if here.area <= REFUSED else -np.inf)
+        done[k], before[k] = pose, assembly.pose[k]
+    return total >= now
 
 
 def doubts_of(

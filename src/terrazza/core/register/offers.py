@@ -43,6 +43,9 @@ TOLD = 10.0  # what a whole scan in common is worth, as a logarithm of how much 
 # m² of contradicting surface below which a placement is worth sliding along what nothing holds, and the
 # steps, m
 WORTH, SLIDES = 2.5, (0.08, 0.04, 0.04, 0.02, 0.02, 0.01)
+# m and rad from the given placement within which what nothing holds stays as given, unless so much more
+# evidence speaks for another place: pictures tell it to a few centimetres only
+ABOUT_THERE, CLEARLY_BETTER = (0.15, np.radians(2.0)), 1.0
 COMMON = 0.03  # share of a scan that a tie has to explain
 ROUGH = 0.03  # m RMS of a fit that is not believed
 ONCE = (0.03, np.radians(0.3))  # two fits nearer than this ended in one place
@@ -168,7 +171,10 @@ def offers_of(
     for fit in _fits(surfaces[a], surfaces[b], starts):
         verdict = judge(pictures[a], pictures[b], fit.pose)
         if fit.free and verdict.area < WORTH:
-            fit, verdict = _slid_on(fit, verdict, pictures[a], pictures[b])
+            slid = _slid_on(fit, verdict, pictures[a], pictures[b])
+            gain = evidence(slid[1], np.inf) - evidence(verdict, np.inf)
+            if given is None or not same(fit.pose, given, ABOUT_THERE) or gain > CLEARLY_BETTER:
+                fit, verdict = slid
         if weighed(verdict, UNKNOWN).area <= REFUSED and verdict.common >= COMMON:
             found.append(Offer(a, b, fit, verdict, given is not None and same(fit.pose, given, GIVEN)))
     found.sort(key=lambda o: -o.weight)

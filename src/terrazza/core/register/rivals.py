@@ -1,6 +1,6 @@
 """The parts of an assembly that might as well stand elsewhere."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from functools import cache, partial
 from itertools import combinations
@@ -21,6 +21,7 @@ CLEAN, PART = 0.5, 0.3
 PART_ALIKE = 0.15  # the same for a scan of which there is one that saw the same: rooms are repeated here
 ELSEWHERE = (0.3, np.radians(3))  # m, rad: what is nearer to a placement than this is no other one
 BETTER = 0.3  # a rival with this much more evidence takes the placement's place
+FILED = 3.0  # and with this much more besides, where the placement is what files say
 ALIKE = 0.3  # m² of contradicting surface below which two scans that can be stacked may stand for one another
 BLOCKS = (
     0.1,
@@ -42,17 +43,35 @@ class _Elsewhere:
     displaced: dict[int, np.ndarray] = field(default_factory=dict)
 
 
-def rivals_of(assembly: Assembly, offers: list[Offer], progress: Progress) -> list[list[np.ndarray]]:
+@dataclass(frozen=True)
+class _Known:
+    """What is known of scans while rivals are looked for: by scan those that are ``alike``, for which ones
+    little speaks, and which stand as their files say.
+    """
+
+    alike: list[set[int]]
+    faint: set[int]
+    filed: set[int]
+
+
+def rivals_of(
+    assembly: Assembly,
+    offers: list[Offer],
+    progress: Progress,
+    filed: Callable[[], set[int]] = set,
+) -> list[list[np.ndarray]]:
     """For every scan other poses that explain about as much, alone or together with a part of its island,
-    best first; a part that would stand clearly better elsewhere is put there first. Poses (4, 4).
+    best first; a part that would stand clearly better elsewhere is put there first. ``filed`` gives the scans
+    that stand as their files say. Poses (4, 4).
     """
     n, alike = len(assembly.pose), _alike(offers, len(assembly.pose))
     for _ in range(2 * n):
-        parts, faint = _parts(assembly), {k for k in range(n) if assembly.is_faint(k)}
+        parts = _parts(assembly)
+        known = _Known(alike, {k for k in range(n) if assembly.is_faint(k)}, filed())
         found = list(_exchanges(assembly, offers))
         for done, part in enumerate(parts):
             progress.advance(done, len(parts), "Rivals")
-            found += _elsewhere(assembly, part, offers, alike, faint)
+            found += _elsewhere(assembly, part, offers, known)
         best = max(found, key=lambda f: f.better, default=None)
         if best is None or best.better <= BETTER:
             break
@@ -74,12 +93,12 @@ def _behind(assembly: Assembly, now: Case, there: Case, firm: bool, share: float
 
 
 def _elsewhere(
-    assembly: Assembly, part: frozenset[Any], offers: list[Offer], alike: list[set[int]], faint: set[int]
+    assembly: Assembly, part: frozenset[Any], offers: list[Offer], known: _Known
 ) -> Iterator[_Elsewhere]:
     """Where else a part of an island would stand about as well among the rest of it."""
-    others, rest = _holding(assembly, part, alike, faint)
+    others, rest = _holding(assembly, part, known)
     here = {k: assembly.pose[k] for k in part}
-    share = PART_ALIKE if any(alike[k] for k in part) else PART
+    share = PART_ALIKE if any(known.alike[k] for k in part) else PART
     now, held = assembly.against(here, rest), cache(partial(assembly.held, here, rest))
     for mover in _movers(assembly, part, rest, offers):
         there = {k: mover @ pose for k, pose in here.items()}
@@ -102,6 +121,8 @@ def _elsewhere(
         elsewhere = _making_room(assembly, there, others, rest, offers) if better > BETTER else {}
         if gone or elsewhere is None:
             better, elsewhere = -np.inf, {}
+        if known.filed & {*there, *elsewhere}:
+            better -= FILED * assembly.unsure
         gone += [j for j in others if j not in rest and _stands(assembly, j, there, here)]
         back = rigid.inverse(mover)
         displaced = {j: back @ assembly.pose[j] for j in gone}
@@ -139,15 +160,15 @@ def _best_elsewhere(
 def _making_room(
     assembly: Assembly, there: dict[int, np.ndarray], others: list[int], rest: list[int], offers: list[Offer]
 ) -> dict[int, np.ndarray] | None:
-    """Where those ``others`` that do not hold a part (are not of the ``rest``) and contradict it where it would
-    be (``there``) can stand instead; None where one cannot. Poses (4, 4).
+    """Where those ``others`` that do not hold a part (are not of the ``rest``) and contradict it where it
+    would be (``there``) can stand instead; None where one cannot. Poses (4, 4).
     """
     out: dict[int, np.ndarray] = {}
     for j in sorted(set(others) - set(rest)):
         if assembly.against({j: assembly.pose[j]}, [], there).area > REFUSED:
             left = [i for i in others if i != j and i not in out]
-            _, best = _best_elsewhere(assembly, j, there | out, left, offers)
-            if best is None or j in assembly.fixed:
+            most, best = _best_elsewhere(assembly, j, there | out, left, offers)
+            if best is None or most < 0 or j in assembly.fixed:
                 return None
             out[j] = best
     return out
@@ -177,15 +198,13 @@ def _exchanges(assembly: Assembly, offers: list[Offer]) -> Iterator[_Elsewhere]:
             yield _Elsewhere(there, gain, gain)
 
 
-def _holding(
-    assembly: Assembly, part: frozenset[Any], alike: list[set[int]], faint: set[int]
-) -> tuple[list[int], list[int]]:
+def _holding(assembly: Assembly, part: frozenset[Any], known: _Known) -> tuple[list[int], list[int]]:
     """The others of an island, and those of them that hold a part where it stands: what may stand for it may
     have to give way to it, and what little speaks for holds nothing.
     """
     others = [j for j in assembly.members(assembly.island[min(part)]) if j not in part]
-    rest = [j for j in others if not any(j in alike[k] for k in part)] or others
-    return others, [j for j in rest if j not in faint] or rest
+    rest = [j for j in others if not any(j in known.alike[k] for k in part)] or others
+    return others, [j for j in rest if j not in known.faint] or rest
 
 
 def _stands(assembly: Assembly, j: int, there: dict[int, np.ndarray], here: dict[int, np.ndarray]) -> bool:

@@ -16,7 +16,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
 from terrazza.core.register.assembly import MANY, WELL, Assembly
 from terrazza.core.register.contradiction import Picture, judge
-from terrazza.core.register.doubts import doubts_of, put_back
+from terrazza.core.register.doubts import as_told, doubts_of, put_back
 from terrazza.core.register.offers import (
     COMMON,
     REFUSED,
@@ -226,9 +226,10 @@ def _assembled(
     for o in offers:
         if o.verdict.shared > STACKED[1]:
             assembly.join(o, twins=True)
-    rivals = rivals_of(assembly, offers, progress)
-    if put_back(assembly, task.given):
-        rivals = rivals_of(assembly, offers, progress)
+    filed = lambda: as_told(assembly, task.given)
+    rivals = rivals_of(assembly, offers, progress, filed)
+    if put_back(assembly, task.given, offers):
+        rivals = rivals_of(assembly, offers, progress, filed)
     return assembly, rivals, doubts_of(assembly, rivals, task.given, witnessed)
 
 
