@@ -290,3 +290,40 @@ def test_somebody_who_walked_about_is_no_reason_to_doubt_file_and_surfaces(moved
     assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 10.0)], [0] * 3
     given = {k: _at(x) for k, x in enumerate((0.0, 4.0, 10.0))} if files else {}
     assert doubts_of(assembly, [[], [], []], given, [])[2][:6] == said
+
+
+@pytest.mark.parametrize(
+    ("here", "near", "at", "settled"),
+    [
+        (0.3, _verdict(0.5, 0.0), 5.2, True),
+        (0.3, _verdict(0.31, 0.0), 5.2, False),  # as well
+        (0.3, _verdict(0.9, 30.0), 5.2, False),  # contradicted
+        (0.3, _verdict(0.5, 0.0), 5.5, False),  # another place
+        (0.85, _verdict(0.95, 0.0), 5.2, False),  # sure enough
+    ],
+)
+def test_a_scan_settles_where_most_speaks_for_it_nearby(here, near, at, settled):
+    assembly = _Told(2, lambda x: {5.0: _verdict(here, 0.0), at: near}.get(x, _verdict(0.0, 0.0)))
+    assembly.pose, assembly.island = [_at(0.0), _at(5.0)], [0, 0]
+    assembly.fixed.add(0)
+    fit = cloud_fit.Fit(_at(at), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
+    assembly.settle([Offer(0, 1, fit, near)])
+    assert assembly.pose[1][0, 3] == (at if settled else 5.0)
+
+
+@pytest.mark.parametrize(
+    ("told", "poses", "doubted"),
+    [
+        (0.06, (10.0, 0.0, 5.0, 17.0), False),  # each stands where the other's file says
+        (0.06, (10.0, 30.0, 5.0, 17.0), True),
+        (0.02, (10.0, 0.0, 5.0, 17.0), True),
+    ],
+)
+def test_two_files_that_were_exchanged_explain_each_other(told, poses, doubted):
+    """Scans at 0, 10, 5 and 17 m; what a file says of the first two is contradicted."""
+    known = {x: _verdict(told, 0.0) for x in (5.0, 7.0, 10.0, 12.0, 17.0)}
+    assembly = _Told(4, lambda x: known.get(abs(x), _verdict(0.0, 30.0)))
+    assembly.pose, assembly.island = [_at(x) for x in (0.0, 10.0, 5.0, 17.0)], [0] * 4
+    given = {k: _at(x) for k, x in enumerate(poses)}
+    known[5.0] = _verdict(0.0, 0.0)
+    assert bool(doubts_of(assembly, [[], [], [], []], given, [])[0]) == doubted

@@ -14,6 +14,7 @@ from terrazza.core.register.offers import (
     TWINS,
     Offer,
     evidence,
+    same,
     stacked,
     weighed,
 )
@@ -35,6 +36,8 @@ MANY = 24  # scans up to which every pair is tried, so that each placement has m
 # neighbours being untried
 MORE_OF_MANY = 2.2
 ALTERNATIVES = 8
+NEARBY = (0.3, np.radians(3))  # m, rad: places nearer than this to where a scan stands are the same one
+WORTH_IT = 0.2  # evidence by which one of those is better
 BEYOND = 60.0  # m between stations that say nothing of each other
 
 
@@ -225,6 +228,29 @@ class Assembly:
         for k, pose in moved.items():
             self.pose[k], self.island[k] = pose, stay
         return True
+
+    def settle(self, offers: list[Offer]) -> None:
+        """Put scans of which little is sure where most speaks for them, of the places near where they stand
+        that offers say: one of a pair slides where the others together hold it.
+        """
+        for k in range(len(self.pose)):
+            others = self.beside(k)
+            if not others or k in self.fixed or self.evidence(k) > WELL:
+                continue
+            best = self._worth(k, self.pose[k], others) + WORTH_IT
+            for o in offers:
+                j = o.a + o.b - k
+                if k in (o.a, o.b) and j in others:
+                    pose = self.pose[j] @ o.seen_from(j)
+                    if same(pose, self.pose[k], NEARBY) and (worth := self._worth(k, pose, others)) > best:
+                        best, self.pose[k] = worth + WORTH_IT, pose
+
+    def _worth(self, k: int, pose: np.ndarray, others: list[int]) -> float:
+        """Evidence for a pose (4, 4) of a scan, held ones first; none where something contradicts it."""
+        case = self.against({k: pose}, others)
+        if case.area > REFUSED:
+            return -np.inf
+        return case.evidence + HELD_WORTH * self.held({k: pose}, others)
 
 
 def _ordered(a: int, b: int, pose: np.ndarray) -> tuple[int, int, np.ndarray, tuple[Any, ...]]:

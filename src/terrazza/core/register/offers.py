@@ -273,20 +273,24 @@ def _nudged(mine: Picture, others: list[tuple[Picture, np.ndarray]], pose: np.nd
 
 
 def on_map(
-    asked: tuple[int, np.ndarray, list[int], list[np.ndarray]],
+    asked: tuple[int, np.ndarray, list[int], list[np.ndarray], np.ndarray | None],
     common: "tuple[list[Surface], list[PlanShape], list[Picture]]",
     progress: Progress,
 ) -> list[cloud_fit.Fit]:
-    """Fits (``pose``: scan to island) of one scan to a map."""
-    (k, centre, near, poses), (surfaces, shapes, pictures) = asked, common
+    """Fits (``pose``: scan to island) of one scan to a map, from where it stands, if anywhere, and from all
+    likely places. Poses (4, 4), ``centre`` (3,) m.
+    """
+    (k, centre, near, poses, here), (surfaces, shapes, pictures) = asked, common
     shape, surface = PlanShape.of_map([surfaces[j] for j in near], poses, centre)
     opened = lambda j: LATELY.of(shapes[j], lambda: OpenShape.of(surfaces[j], shapes[j], pictures[j]))
-    others, here = [opened(j) for j in near], opened(k)
+    others, mine = [opened(j) for j in near], opened(k)
     about = [rigid.make(np.eye(3), -centre) @ p for p in poses]
     rough = [[c.pose for c in candidates(shape, shapes[k], TRIED)]]
-    rough += open_match.candidates(others, about, shape, here, shapes[k], TRIED)
+    rough += open_match.candidates(others, about, shape, mine, shapes[k], TRIED)
     seen = [(pictures[j], rigid.inverse(p)) for j, p in zip(near, about)]
     starts = [(pose, NARROW) for some in rough for pose in _at_a_glance(pictures[k], seen, some)]
+    if here is not None:
+        starts.insert(0, (rigid.make(np.eye(3), -centre) @ here, NARROW))
     found = _fits(surface, surfaces[k], starts)
     progress.advance(1.0, 1.0)
     return [replace(f, pose=rigid.make(np.eye(3), centre) @ f.pose) for f in found]

@@ -227,6 +227,7 @@ def _assembled(
         if o.verdict.shared > STACKED[1]:
             assembly.join(o, twins=True)
     filed = lambda: as_told(assembly, task.given)
+    assembly.settle(offers)
     rivals = rivals_of(assembly, offers, progress, filed)
     if put_back(assembly, task.given, offers):
         rivals = rivals_of(assembly, offers, progress, filed)
@@ -274,10 +275,11 @@ def _map_offers(
                     key = (k, *near, *(np.array(poses)[:, :3, 3].round(1) + 0.0).ravel())
                     if key not in tried and (n <= MANY or hopeful[k] & set(near)):
                         tried.add(key)
-                        asked.append((k, centre, near, poses))
+                        here = assembly.pose[k] if assembly.island[k] == island else None
+                        asked.append((k, centre, near, poses, here))
     results = task.each(on_map, asked, progress, "Matching to the map")
     found: list[Offer] = []
-    for (k, _, near, _), poses in zip(asked, results):
+    for (k, _, near, *_), poses in zip(asked, results):
         for fit in poses:
             case = assembly.against({k: fit.pose}, near)
             if case.area > REFUSED:
