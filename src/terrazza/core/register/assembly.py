@@ -1,5 +1,6 @@
 """An assembly of scans in islands, and what their pictures say of it."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -229,6 +230,13 @@ class Assembly:
             self.pose[k], self.island[k] = pose, stay
         return True
 
+    def offered(self, k: int, others: list[int], offers: list[Offer]) -> Iterator[tuple[Offer, np.ndarray]]:
+        """The offers of a scan to some others, and where it would be by each as those stand. Poses (4, 4)."""
+        for o in offers:
+            j = o.a + o.b - k
+            if k in (o.a, o.b) and j in others:
+                yield o, self.pose[j] @ o.seen_from(j)
+
     def settle(self, offers: list[Offer]) -> None:
         """Put scans of which little is sure where most speaks for them, of the places near where they stand
         that offers say: one of a pair slides where the others together hold it.
@@ -238,12 +246,9 @@ class Assembly:
             if not others or k in self.fixed or self.evidence(k) > WELL:
                 continue
             best = self._worth(k, self.pose[k], others) + WORTH_IT
-            for o in offers:
-                j = o.a + o.b - k
-                if k in (o.a, o.b) and j in others:
-                    pose = self.pose[j] @ o.seen_from(j)
-                    if same(pose, self.pose[k], NEARBY) and (worth := self._worth(k, pose, others)) > best:
-                        best, self.pose[k] = worth + WORTH_IT, pose
+            for _, pose in self.offered(k, others, offers):
+                if same(pose, self.pose[k], NEARBY) and (worth := self._worth(k, pose, others)) > best:
+                    best, self.pose[k] = worth + WORTH_IT, pose
 
     def _worth(self, k: int, pose: np.ndarray, others: list[int]) -> float:
         """Evidence for a pose (4, 4) of a scan, held ones first; none where something contradicts it."""

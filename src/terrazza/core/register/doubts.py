@@ -134,11 +134,8 @@ def _as_told(files: Files, group: list[int], offers: list[Offer]) -> dict[int, n
         if not any(j in files.given for j in others):
             return {}
         said = files.pose(k, others)
-        near = [said]
-        for o in offers:
-            if o.backed and k in (o.a, o.b) and (j := o.a + o.b - k) in others:
-                pose = assembly.pose[j] @ o.seen_from(j)
-                near += [pose] if same(pose, said, GIVEN) else []
+        backed = (pose for o, pose in assembly.offered(k, others, offers) if o.backed)
+        near = [said, *(pose for pose in backed if same(pose, said, GIVEN))]
         worth = [assembly.against({k: pose}, others) for pose in near]
         out[k] = max(zip(near, worth), key=lambda n: (n[1].area <= REFUSED, n[1].evidence))[0]
     return out

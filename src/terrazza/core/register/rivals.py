@@ -10,7 +10,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
-from terrazza.core.register.assembly import ALTERNATIVES, HELD_WORTH, TWICE, WELL, Assembly, Case
+from terrazza.core.register.assembly import ALTERNATIVES, HELD_WORTH, NEARBY, TWICE, WELL, Assembly, Case
 from terrazza.core.register.offers import COMMON, REFUSED, SAME, STACKED, Offer, same, stacked
 
 STACKED_RIVAL = 1.8  # evidence from which another place is told of a scan that stands where another does
@@ -19,7 +19,6 @@ RIVAL = 1.5  # a rival's evidence is at most this much less than the placement's
 # evidence, because how much agrees then tells only how many others saw the place (like rooms of two storeys)
 CLEAN, PART = 0.5, 0.3
 PART_ALIKE = 0.15  # the same for a scan of which there is one that saw the same: rooms are repeated here
-ELSEWHERE = (0.3, np.radians(3))  # m, rad: what is nearer to a placement than this is no other one
 BETTER = 0.3  # a rival with this much more evidence takes the placement's place
 FILED = 3.0  # and with this much more besides, where the placement is what files say
 ALIKE = 0.3  # m² of contradicting surface below which two scans that can be stacked may stand for one another
@@ -147,13 +146,10 @@ def _best_elsewhere(
     (``there``), and that place; none where something contradicts each. Poses (4, 4).
     """
     most, best = -np.inf, None
-    for o in offers:
-        outside = o.a + o.b - j
-        if j in (o.a, o.b) and outside in left:
-            pose = assembly.pose[outside] @ o.seen_from(outside)
-            case = assembly.against({j: pose}, left, there)
-            if case.area <= REFUSED and case.evidence > most:
-                most, best = case.evidence, pose
+    for _, pose in assembly.offered(j, left, offers):
+        case = assembly.against({j: pose}, left, there)
+        if case.area <= REFUSED and case.evidence > most:
+            most, best = case.evidence, pose
     return most, best
 
 
@@ -186,7 +182,7 @@ def _exchanges(assembly: Assembly, offers: list[Offer]) -> Iterator[_Elsewhere]:
             continue
         there = {a: assembly.pose[b] @ o.seen_from(b), b: assembly.pose[a] @ o.seen_from(a)}
         key = (a, b, *there[a][:3, 3].round(0), *there[b][:3, 3].round(0))
-        if key in tried or same(there[a], assembly.pose[a], ELSEWHERE):
+        if key in tried or same(there[a], assembly.pose[a], NEARBY):
             continue
         tried.add(key)
         rest = [j for j in assembly.beside(a) if j != b]
@@ -251,7 +247,7 @@ def _movers(
             continue
         mover = assembly.pose[outside] @ offer.seen_from(outside) @ rigid.inverse(assembly.pose[inside])
         pose = mover @ assembly.pose[one]
-        if not any(same(pose, s, ELSEWHERE if k == 0 else SAME) for k, s in enumerate(seen)):
+        if not any(same(pose, s, NEARBY if k == 0 else SAME) for k, s in enumerate(seen)):
             seen.append(pose)
             yield mover
 
