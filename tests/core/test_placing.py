@@ -10,6 +10,7 @@ from terrazza.core.register import (
     cloud_fit,
     contradiction,
     network,
+    offers,
     open_match,
     patches,
     plan_match,
@@ -17,7 +18,6 @@ from terrazza.core.register import (
     surface,
 )
 from terrazza.core.register.assembly import Assembly
-from terrazza.core.register.offers import offers_of
 from terrazza.errors import InputError
 from tests import places
 
@@ -121,6 +121,25 @@ def test_a_fit_does_not_follow_a_shift_that_nothing_holds():
     assert abs(fit.pose[0, 3] - 0.07) < 0.003 and np.abs(fit.pose[1:3, 3]).max() < 0.001
 
 
+@pytest.mark.parametrize(
+    ("given", "better", "along"), [(None, 0.5, 0.12), (0.03, 0.5, 0.0), (0.03, 1.5, 0.12), (0.2, 0.5, 0.12)]
+)
+def test_what_nothing_holds_stays_as_given_unless_much_more_speaks_for_another_place(
+    monkeypatch, given, better, along
+):
+    """Pictures that say by ``better`` more for a place 12 cm along than for where a fit begins."""
+    said = lambda a, b, pose: contradiction.Verdict(
+        (0.5, 0.5), 0.5, 0.5, 0.0, better * abs(1 - pose[0, 3] / 0.12), []
+    )
+    monkeypatch.setattr(offers, "judge", said)
+    fit = cloud_fit.Fit(
+        np.eye(4), 0.002, 0.001, 0.5, 500, np.eye(6), np.zeros(3), True, (np.array([1.0, 0, 0]),)
+    )
+    told = None if given is None else rigid.make(np.eye(3), np.array([given, 0, 0]))
+    slid, _ = offers._slid_on(fit, said(0, 0, np.eye(4)), None, None, told)
+    assert slid.pose[0, 3] == pytest.approx(along, abs=0.005)
+
+
 @pytest.mark.parametrize("thick", [0.08, 0.15])
 def test_both_sides_of_a_wall_are_two_surfaces(thick):
     """A wall seen from either side is no common patch, however near its sides are; seen from one side by both
@@ -166,7 +185,7 @@ def test_what_nothing_holds_keeps_its_place_with_an_honest_sigma():
 
 def test_offers_of_scans_that_share_nothing_are_none_and_pairs_of_many_are_few():
     truth, faces, shapes, seen = scanned("islands", 0, (2, 6))
-    assert all(o.weight < 3 for o in offers_of(faces, shapes, seen, 0, 1))
+    assert all(o.weight < 3 for o in offers.offers_of(faces, shapes, seen, 0, 1))
     assert len(search._pairs(shapes * 10, {})) == 20 * 19 // 2
     many = search._pairs(shapes * 25, {0: np.eye(4), 30: np.eye(4)})
     assert (0, 30) in many and (4, 5) in many and len(many) < 50 * (search.LIKELY + search.NEXT) + 2

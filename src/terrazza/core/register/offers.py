@@ -171,10 +171,7 @@ def offers_of(
     for fit in _fits(surfaces[a], surfaces[b], starts):
         verdict = judge(pictures[a], pictures[b], fit.pose)
         if fit.free and verdict.area < WORTH:
-            slid = _slid_on(fit, verdict, pictures[a], pictures[b])
-            gain = evidence(slid[1], np.inf) - evidence(verdict, np.inf)
-            if given is None or not same(fit.pose, given, ABOUT_THERE) or gain > CLEARLY_BETTER:
-                fit, verdict = slid
+            fit, verdict = _slid_on(fit, verdict, pictures[a], pictures[b], given)
         if weighed(verdict, UNKNOWN).area <= REFUSED and verdict.common >= COMMON:
             found.append(Offer(a, b, fit, verdict, given is not None and same(fit.pose, given, GIVEN)))
     found.sort(key=lambda o: -o.weight)
@@ -208,10 +205,14 @@ def _fits(
     return found
 
 
-def _slid_on(fit: cloud_fit.Fit, verdict: Verdict, a: Picture, b: Picture) -> tuple[cloud_fit.Fit, Verdict]:
+def _slid_on(
+    fit: cloud_fit.Fit, verdict: Verdict, a: Picture, b: Picture, given: np.ndarray | None = None
+) -> tuple[cloud_fit.Fit, Verdict]:
     """Along shifts that no surface holds, the place that the pictures contradict least: what one saw through
-    openings still tells to a centimetre or two.
+    openings still tells to some centimetres. What stands about where it was ``given`` (4, 4) stays there
+    unless the pictures say much more for another place.
     """
+    kept = fit, verdict
     for free in fit.free:
         for step in SLIDES:
             for way in (step, -step):
@@ -220,7 +221,9 @@ def _slid_on(fit: cloud_fit.Fit, verdict: Verdict, a: Picture, b: Picture) -> tu
                 if evidence(other, np.inf) > evidence(verdict, np.inf) + 0.05:
                     fit, verdict = replace(fit, pose=pose), other
                     break
-    return fit, verdict
+    gain = evidence(verdict, np.inf) - evidence(kept[1], np.inf)
+    stays = given is not None and same(kept[0].pose, given, ABOUT_THERE) and gain <= CLEARLY_BETTER
+    return kept if stays else (fit, verdict)
 
 
 def by_targets(a: "Surface", b: "Surface", pose: np.ndarray) -> cloud_fit.Fit:
