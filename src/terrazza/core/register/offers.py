@@ -9,11 +9,11 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
-from terrazza.core.register import cloud_fit, open_match, standing
+from terrazza.core.register import cloud_fit, landmarks, open_match
 from terrazza.core.register.contradiction import GROSS, Picture, Verdict, glance, judge
+from terrazza.core.register.landmarks import Landmarks
 from terrazza.core.register.open_match import OpenShape
 from terrazza.core.register.plan_match import PlanShape, candidates
-from terrazza.core.register.standing import Landmarks
 from terrazza.core.register.surface import Lately
 from terrazza.errors import InputError
 
@@ -166,7 +166,7 @@ def offers_of(
         for c in (_hopeful(shapes[a], shapes[b]) if hopeful else candidates(shapes[a], shapes[b], TRIED))
     ]
     marks = [Landmarks.of(surfaces[k], shapes[k]) for k in (a, b)]
-    starts += [(pose, WIDE) for pose in standing.candidates(*marks)]
+    starts += [(pose, WIDE) for pose in landmarks.candidates(*marks)]
     found: list[Offer] = []
     for fit in _fits(surfaces[a], surfaces[b], starts):
         verdict = judge(pictures[a], pictures[b], fit.pose)

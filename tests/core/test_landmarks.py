@@ -4,8 +4,8 @@ import numpy as np
 import pytest
 
 from terrazza.core.geometry import rigid
-from terrazza.core.register import contradiction, offers, plan_match, standing, surface
-from terrazza.core.register.standing import Landmarks
+from terrazza.core.register import contradiction, landmarks, offers, plan_match, surface
+from terrazza.core.register.landmarks import Landmarks
 from tests import places
 
 
@@ -27,9 +27,9 @@ def test_a_placement_is_what_most_landmarks_agree_on(n, kept, line, found, lean)
     other = rigid.apply(rigid.inverse(pose), seen[:kept]) + rng.normal(0, [0.04, 0.04, 0.1], (kept, 3))
     other = np.r_[other, np.c_[rng.uniform(-25, 25, (n - kept, 2)) * [1, line], rng.uniform(-1, 1, n - kept)]]
     upright = rigid.make(rigid.rotation_from([lean, 0, 0]), np.zeros(3))
-    at = standing.candidates(marks(seen), marks(other, upright))
+    at = landmarks.candidates(marks(seen), marks(other, upright))
     near = [p for p in at if rigid.difference(p, pose @ upright)[0] < 0.2]
-    assert bool(near) == found and (not found or (at[0] is near[0] and len(at) <= standing.KEPT))
+    assert bool(near) == found and (not found or (at[0] is near[0] and len(at) <= landmarks.KEPT))
 
 
 def test_scans_among_trees_find_each_other_by_trunks():
@@ -44,7 +44,7 @@ def test_scans_among_trees_find_each_other_by_trunks():
         found = Landmarks.of(face, shape)
         at = rigid.apply(pose @ rigid.inverse(found.upright), np.c_[found.xy, found.foot])
         off = np.linalg.norm(at[:, None, :2] - trunks, axis=2).min(1)
-        assert 12 < len(at) <= standing.MOST and (off < 0.3).mean() > 0.7 and np.median(off) < 0.2
+        assert 12 < len(at) <= landmarks.MOST and (off < 0.3).mean() > 0.7 and np.median(off) < 0.2
         assert np.median([z - place.ground(x, y) for x, y, z in at[off < 0.3]]) == pytest.approx(0.2, abs=0.3)
     for a, b in ((0, 1), (0, 2), (1, 2)):
         (best, *_) = offers.offers_of(faces, shapes, pictures, a, b)

@@ -1,4 +1,4 @@
-"""Standing things: rough placements by trunks, poles and columns, where no walls say how a scan is turned.
+"""Landmarks: rough placements by trunks, poles and columns, where no walls say how a scan is turned.
 
 What stands narrow over the ground is a landmark, and how far landmarks are from each other does not depend
 on where a scan was taken.  Two of one scan and two of another, as far apart and about as far up, give a
