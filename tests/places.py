@@ -338,6 +338,43 @@ def terrain(rng):
     return place
 
 
+def orchard(rng):
+    """Trees of about one size in rows on a slope: much the same from row to row."""
+    waves = [
+        (rng.uniform(0.03, 0.2) * s, rng.normal(0, 0.5 / s), rng.normal(0, 0.5 / s), rng.uniform(0, 6))
+        for s in (2.5, 1.5, 0.8, 0.3, 0.12)
+    ]
+    place, apart = Place(waves=waves, moving=False), rng.uniform([3.5, 4.0], [5.5, 6.0])
+    for cell in np.ndindex(11, 11):
+        if rng.random() > 0.05:
+            x, y = (np.array(cell) - 5) * apart + rng.normal(0, 0.15, 2)
+            z, h = place.ground(x, y), rng.uniform(1.4, 1.9)
+            place.posts.append((x, y, rng.uniform(0.06, 0.12), z - 0.5, z + h))
+            for _ in range(2):
+                dx, dy = rng.normal(0, 0.2, 2)
+                place.balls.append((x + dx, y + dy, z + h + rng.uniform(0.4, 0.9), rng.uniform(0.9, 1.2)))
+    for _ in range(6):
+        x, y = (rng.integers(-2, 3, 2) + 0.5) * apart + rng.normal(0, 0.3, 2)
+        place.places.append((x, y, float(place.ground(x, y))))
+    return place
+
+
+def hall(rng):
+    """A hall with columns every six metres and a few things in it."""
+    size, boxes, places = np.array([42.0, 30.0]), [], []
+    shell(boxes, *size, 5.0)
+    for axis, at, stop in ((0, 0.0, 42.0), (0, 30.0, 42.0), (1, 0.0, 30.0), (1, 42.0, 30.0)):
+        wall(boxes, axis, at, 0.0, stop, [(5.0, 7.0, 0.0, 3.0)] if axis == 0 else [], 5.0, 0.3)
+    for x in np.arange(6.0, 42.0, 6.0):
+        boxes += [([x - 0.2, y - 0.2, 0], [x + 0.2, y + 0.2, 5.0]) for y in np.arange(6.0, 30.0, 6.0)]
+    for _ in range(5):
+        low = np.append(rng.uniform(2, size - 4), 0.0)
+        boxes.append((low, low + rng.uniform(0.5, 2.0, 3)))
+    for _ in range(6):
+        places.append((*(rng.integers(0, [7, 5]) * 6.0 + 3.0 + rng.uniform(-0.8, 0.8, 2)), 0.0))
+    return Place(boxes, places)
+
+
 def islands(rng):
     """Two buildings that share nothing."""
     one, two = building(rng, False), moved(building(rng, False), (120.0, 40.0, 0.7))
@@ -355,6 +392,8 @@ WORLDS = {
     "corridor": corridor,
     "terrain": terrain,
     "islands": islands,
+    "orchard": orchard,
+    "hall": hall,
     "odd": lambda rng: building(rng, False),
     "sectors": lambda rng: building(rng, False),
     "bands": lambda rng: building(rng, False),

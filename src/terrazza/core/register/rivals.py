@@ -1,7 +1,7 @@
 """The parts of an assembly that might as well stand elsewhere."""
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cache, partial
 from itertools import combinations
 from typing import Any
@@ -27,6 +27,9 @@ BLOCKS = (
     0.2,
     0.4,
 )  # shares in common: parts of an island that hang together by more than this are tried as one
+# evidence of a pair's placement, and share of that of its best one, from which scans are tried that way
+# together, and so many ways
+STRONG, ABOUT_AS_GOOD, WAYS = 4.0, 0.6, 8
 LOUD = 0.6  # quietness below which pairs of scans are tried elsewhere together
 
 
@@ -71,6 +74,9 @@ def rivals_of(
         for done, part in enumerate(parts):
             progress.advance(done, len(parts), "Rivals")
             found += _elsewhere(assembly, part, offers, known)
+        all_hold = replace(known, alike=[set()] * n)  # where much looks the same, each tells a little
+        for mover, part in _together(assembly, offers):
+            found += _elsewhere(assembly, part, offers, all_hold, [mover])
         best = max(found, key=lambda f: f.better, default=None)
         if best is None or best.better <= BETTER:
             break
@@ -92,14 +98,20 @@ def _behind(assembly: Assembly, now: Case, there: Case, firm: bool, share: float
 
 
 def _elsewhere(
-    assembly: Assembly, part: frozenset[Any], offers: list[Offer], known: _Known
+    assembly: Assembly,
+    part: frozenset[Any],
+    offers: list[Offer],
+    known: _Known,
+    movers: list[np.ndarray] | None = None,
 ) -> Iterator[_Elsewhere]:
-    """Where else a part of an island would stand about as well among the rest of it."""
+    """Where else a part of an island would stand about as well among the rest of it: by ``movers`` (4, 4), or
+    by what offers say.
+    """
     others, rest = _holding(assembly, part, known)
     here = {k: assembly.pose[k] for k in part}
     share = PART_ALIKE if any(known.alike[k] for k in part) else PART
     now, held = assembly.against(here, rest), cache(partial(assembly.held, here, rest))
-    for mover in _movers(assembly, part, rest, offers):
+    for mover in movers or _movers(assembly, part, rest, offers):
         there = {k: mover @ pose for k, pose in here.items()}
         case, left = assembly.against(there, rest), rest
         if case.area > REFUSED:  # perhaps by one of which as little is sure: both may stand for each other
@@ -192,6 +204,51 @@ def _exchanges(assembly: Assembly, offers: list[Offer]) -> Iterator[_Elsewhere]:
         gain = case.evidence - now.evidence
         if case.area <= REFUSED and gain > -_behind(assembly, now, case, firm, PART_ALIKE):
             yield _Elsewhere(there, gain, gain)
+
+
+def _together(assembly: Assembly, offers: list[Offer]) -> Iterator[tuple[np.ndarray, frozenset[Any]]]:
+    """Motions (4, 4) by which a place looks the same, like a hall from its other end, and the scans that
+    would go that way together: where several stand wrongly by one of them, each alone is held by the others.
+    """
+    most: dict[tuple[int, int], float] = {}
+    for o in offers:
+        most[o.a, o.b] = max(most.get((o.a, o.b), STRONG), o.evidence)
+    seen: list[np.ndarray] = []
+    for o in sorted(offers, key=lambda o: -o.evidence):
+        if (
+            o.evidence < max(STRONG, ABOUT_AS_GOOD * most[o.a, o.b])
+            or assembly.island[o.a] != assembly.island[o.b]
+        ):
+            continue
+        for k in {o.a, o.b} - assembly.fixed:
+            now, outside = assembly.pose[k], o.a + o.b - k
+            there = assembly.pose[outside] @ o.seen_from(outside)
+            mover = there @ rigid.inverse(now)
+            if len(seen) < WAYS and not any(same(there, m @ now, NEARBY) for m in (np.eye(4), *seen)):
+                seen.append(mover)
+                if len(part := _going_along(assembly, k, mover)) > 1:
+                    yield mover, part
+
+
+def _going_along(assembly: Assembly, seed: int, mover: np.ndarray) -> frozenset[Any]:
+    """A scan and the others of its island for which, once it has gone by a motion (4, 4), more speaks if they
+    go, too, than if they stay; half of the island at most.
+    """
+    part, members = {seed}, assembly.members(assembly.island[seed])
+    while 2 * len(part) + 2 <= len(members):
+        there, gains = {k: mover @ assembly.pose[k] for k in part}, {}
+        for j in set(members) - part - assembly.fixed:
+            rest = [i for i in members if i != j and i not in part]
+            goes = assembly.against({j: mover @ assembly.pose[j]}, rest)
+            if goes.area <= REFUSED:
+                stays = assembly.against({j: assembly.pose[j]}, rest, there)
+                along = assembly.against({j: assembly.pose[j]}, sorted(part)).evidence
+                gains[j] = goes.evidence + along - (stays.evidence if stays.area <= REFUSED else -np.inf)
+        best = max(gains, key=gains.__getitem__, default=seed)
+        if gains.get(best, 0.0) <= 0:
+            break
+        part.add(best)
+    return frozenset(part)
 
 
 def _holding(assembly: Assembly, part: frozenset[Any], known: _Known) -> tuple[list[int], list[int]]:
