@@ -327,3 +327,27 @@ def test_two_files_that_were_exchanged_explain_each_other(told, poses, doubted):
     given = {k: _at(x) for k, x in enumerate(poses)}
     known[5.0] = _verdict(0.0, 0.0)
     assert bool(doubts_of(assembly, [[], [], [], []], given, [])[0]) == doubted
+
+
+@pytest.mark.parametrize(("across", "moved"), [(1.0, True), (0.0, False)])
+def test_scans_that_are_wrong_by_the_same_motion_go_together(across, moved):
+    """Three scans of six stand 10 m along, where a hall looks the same; each alone is held by its mates more
+    than the other three contradict it.
+    """
+
+    class Hall(_Told):
+        def verdict(self, a, b, pose):
+            a, b, x = (a, b, pose[0, 3]) if a < b else (b, a, -pose[0, 3])
+            off = round(abs(float(x) - 3.0 * (b - a)), 1)
+            cost = across if a < 3 <= b else 3.0
+            return _verdict(0.9, {0.0: 0.0, 10.0: cost}.get(off, 30.0))
+
+    assembly = Hall(6, None)
+    assembly.pose, assembly.island = [_at(3.0 * k + 10.0 * (k > 2)) for k in range(6)], [0] * 6
+    fit = lambda x: cloud_fit.Fit(_at(x), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
+    offers = [Offer(a, b, fit(3.0 * (b - a)), _verdict(0.9, 0.0)) for a in range(3) for b in range(3, 6)]
+    rivals = rivals_of(assembly, offers, QUIET)
+    apart = assembly.pose[5][0, 3] - assembly.pose[0][0, 3]
+    assert apart == pytest.approx(15.0 if moved else 25.0)
+    told = [sum(map(len, half)) for half in (rivals[:3], rivals[3:])]
+    assert told == [0, 0] if moved else 3 in told, "where all is the same, three might stand elsewhere"

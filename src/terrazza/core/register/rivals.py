@@ -30,6 +30,7 @@ BLOCKS = (
 # evidence of a pair's placement, and share of that of its best one, from which scans are tried that way
 # together, and so many ways
 STRONG, ABOUT_AS_GOOD, WAYS = 4.0, 0.6, 8
+ABOUT = 0.5  # evidence that going along may cost a scan: where a place looks quite the same none gains any
 LOUD = 0.6  # quietness below which pairs of scans are tried elsewhere together
 
 
@@ -231,8 +232,8 @@ def _together(assembly: Assembly, offers: list[Offer]) -> Iterator[tuple[np.ndar
 
 
 def _going_along(assembly: Assembly, seed: int, mover: np.ndarray) -> frozenset[Any]:
-    """A scan and the others of its island for which, once it has gone by a motion (4, 4), more speaks if they
-    go, too, than if they stay; half of the island at most.
+    """A scan and the others of its island for which, once it has gone by a motion (4, 4), about as much
+    speaks if they go, too, as if they stay, or more; half of the island at most.
     """
     part, members = {seed}, assembly.members(assembly.island[seed])
     while 2 * len(part) + 2 <= len(members):
@@ -245,7 +246,7 @@ def _going_along(assembly: Assembly, seed: int, mover: np.ndarray) -> frozenset[
                 along = assembly.against({j: assembly.pose[j]}, sorted(part)).evidence
                 gains[j] = goes.evidence + along - (stays.evidence if stays.area <= REFUSED else -np.inf)
         best = max(gains, key=gains.__getitem__, default=seed)
-        if gains.get(best, 0.0) <= 0:
+        if gains.get(best, -np.inf) <= -ABOUT:
             break
         part.add(best)
     return frozenset(part)
