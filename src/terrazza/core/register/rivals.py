@@ -68,7 +68,8 @@ def rivals_of(
     that stand as their files say. Poses (4, 4).
     """
     n, alike = len(assembly.pose), _alike(offers, len(assembly.pose))
-    for _ in range(2 * n):
+    been = {_stand(assembly, {})}
+    while True:
         parts = _parts(assembly)
         known = _Known(alike, {k for k in range(n) if assembly.is_faint(k)}, filed())
         found = list(_exchanges(assembly, offers))
@@ -78,16 +79,25 @@ def rivals_of(
         all_hold = replace(known, alike=[set()] * n)  # where much looks the same, each tells a little
         for mover, part in _together(assembly, offers):
             found += _elsewhere(assembly, part, offers, all_hold, [mover])
-        best = max(found, key=lambda f: f.better, default=None)
-        if best is None or best.better <= BETTER:
+        worth = [f for f in found if f.better > BETTER and _stand(assembly, f.there) not in been]
+        if not worth or len(been) > 2 * n:
             break
-        for k, pose in best.there.items():
+        for k, pose in max(worth, key=lambda f: f.better).there.items():
             assembly.pose[k] = pose
+        been.add(_stand(assembly, {}))
     by: list[list[tuple[float, np.ndarray]]] = [[] for _ in range(n)]
     for one in found:
         for k, pose in (one.there | one.displaced).items():
             by[k].append((one.gain, pose))
     return [_distinct(b) for b in by]
+
+
+def _stand(assembly: Assembly, there: dict[int, np.ndarray]) -> bytes:
+    """How all scans stand, some of them at other poses (4, 4), to a decimetre: what was so before is not
+    tried again.
+    """
+    poses = np.array([there.get(k, pose)[:3] for k, pose in enumerate(assembly.pose)])
+    return (poses.round(1) + 0.0).tobytes()  # no negative zeros
 
 
 def _behind(assembly: Assembly, now: Case, there: Case, firm: bool, share: float) -> float:
