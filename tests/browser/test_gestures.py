@@ -24,6 +24,7 @@ def test_steps_by_key_and_by_click_keep_the_table(page, viewed):
         page.wait_for_selector(f"#sheet h1:text-is('{step.capitalize()}')")
         page.wait_for_selector(f"#terraces a[data-step={step}][aria-current=step]")
         assert urlsplit(page.url).path.endswith(f"/{step}")  # the view is in the address too, behind a hash
+    page.wait_for_selector("body:not(:has(.htmx-added, .htmx-settling))", timeout=10_000)  # links are at work
     page.click("#terraces a[data-step=register]")
     page.wait_for_selector("#sheet h1:text-is('Register')")
     assert page.evaluate("terrazza.marker") == 7, "changing the sheet must not load the table again"
