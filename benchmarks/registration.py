@@ -117,8 +117,7 @@ def rivals(at: dict[int, list[np.ndarray]], truth: list[np.ndarray], k: int) -> 
 
 def _right(pose: np.ndarray, truth: np.ndarray) -> bool:
     """Whether a pose is within 20 mm and 0.2° of the truth. Both (4, 4)."""
-    shift, turn = rigid.difference(pose, truth)
-    return bool(shift < 0.02 and turn < np.radians(0.2))
+    return rigid.within(pose, truth, (0.02, np.radians(0.2)))
 
 
 def judged(

@@ -301,13 +301,17 @@ def corridor(rng):
     )
 
 
-def terrain(rng):
-    """A meadow with trees: no building, no flat wall."""
-    waves = [
-        (rng.uniform(0.1, 0.7) * s, rng.normal(0, 0.5 / s), rng.normal(0, 0.5 / s), rng.uniform(0, 6))
+def slopes(rng, low, high):
+    """Waves of uneven ground, as high as ``low`` to ``high`` of what they are long."""
+    return [
+        (rng.uniform(low, high) * s, rng.normal(0, 0.5 / s), rng.normal(0, 0.5 / s), rng.uniform(0, 6))
         for s in (2.5, 1.5, 0.8, 0.3, 0.12)
     ]
-    place = Place(waves=waves, moving=False)
+
+
+def terrain(rng):
+    """A meadow with trees: no building, no flat wall."""
+    place = Place(waves=slopes(rng, 0.1, 0.7), moving=False)
     for _ in range(45):
         x, y = rng.uniform(-28, 28, 2)
         z, r, h = place.ground(x, y), rng.uniform(0.08, 0.3), rng.uniform(1.8, 4)
@@ -340,11 +344,7 @@ def terrain(rng):
 
 def orchard(rng):
     """Trees of about one size in rows on a slope: much the same from row to row."""
-    waves = [
-        (rng.uniform(0.03, 0.2) * s, rng.normal(0, 0.5 / s), rng.normal(0, 0.5 / s), rng.uniform(0, 6))
-        for s in (2.5, 1.5, 0.8, 0.3, 0.12)
-    ]
-    place, apart = Place(waves=waves, moving=False), rng.uniform([3.5, 4.0], [5.5, 6.0])
+    place, apart = Place(waves=slopes(rng, 0.03, 0.2), moving=False), rng.uniform([3.5, 4.0], [5.5, 6.0])
     for cell in np.ndindex(11, 11):
         if rng.random() > 0.05:
             x, y = (np.array(cell) - 5) * apart + rng.normal(0, 0.15, 2)

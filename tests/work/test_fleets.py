@@ -61,7 +61,9 @@ class Watch:
 
 def _begun(folder, number):
     """Wait until so many pieces have left their file: other processes take their time to start."""
+    deadline = time.monotonic() + 60
     while len(os.listdir(folder)) < number:
+        assert time.monotonic() < deadline, f"fewer than {number} pieces were begun"
         time.sleep(0.05)
 
 

@@ -136,6 +136,12 @@ def difference(a: np.ndarray, b: np.ndarray) -> tuple[float, float]:
     )
 
 
+def within(a: np.ndarray, b: np.ndarray, reach: tuple[float, float]) -> bool:
+    """Whether two poses are nearer to each other than a shift (m) and a turn (rad). Both (4, 4)."""
+    shift, turn = difference(a, b)
+    return bool(shift < reach[0] and turn < reach[1])  # no bool of numpy, which is not True
+
+
 def nearest(pose: np.ndarray) -> np.ndarray:
     """The rigid motion nearest to a 4×4 that is one but for rounding (polar decomposition)."""
     u, _, vt = np.linalg.svd(pose[:3, :3])

@@ -59,9 +59,12 @@ class Files:
         others = self.assembly.beside(k) if others is None else others
         poses, given = self.assembly.pose, self.given
         said = [poses[j] @ rigid.inverse(given[j]) @ given[k] for j in others if j in given]
-        away = [[rigid.difference(s, o)[0] if same(s, o, GIVEN) else np.inf for o in said] for s in said]
-        near = [[a for a in row if np.isfinite(a)] for row in away]
-        return said[min(range(len(said)), key=lambda n: (-len(near[n]), float(np.sum(near[n]))))]
+
+        def agreement(pose: np.ndarray) -> tuple[int, float]:
+            near = [float(np.linalg.norm(pose[:3, 3] - o[:3, 3])) for o in said if same(pose, o, GIVEN)]
+            return len(near), -sum(near)
+
+        return max(said, key=agreement)
 
     def clearly_elsewhere(self, k: int) -> bool:
         """Whether the pose in a scan's file is a rough one, as most of its island then are, or was exchanged
@@ -98,10 +101,10 @@ class Files:
         )
 
 
-def as_told(assembly: Assembly, given: dict[int, np.ndarray]) -> set[int]:
+def as_filed(assembly: Assembly, given: dict[int, np.ndarray]) -> set[int]:
     """The scans that stand where most files (``given``: poses (4, 4)) say."""
-    files = Files(assembly, given) if given else None
-    return {k for k in given if files and files.agree(k) is True}
+    files = Files(assembly, given)
+    return {k for k in given if files.agree(k) is True}
 
 
 def put_back(assembly: Assembly, given: dict[int, np.ndarray], offers: list[Offer]) -> bool:
@@ -116,7 +119,7 @@ def put_back(assembly: Assembly, given: dict[int, np.ndarray], offers: list[Offe
         *([k for k in away if assembly.island[k] == i] for i in set(assembly.island)),
     ]:
         group = [k for k in group if files.agree(k) is False]
-        there = _as_told(files, group, offers)
+        there = _where_told(files, group, offers)
         if there and _as_well(assembly, there):
             for k, pose in there.items():
                 assembly.pose[k], any_moved = pose, True
@@ -124,7 +127,7 @@ def put_back(assembly: Assembly, given: dict[int, np.ndarray], offers: list[Offe
     return any_moved
 
 
-def _as_told(files: Files, group: list[int], offers: list[Offer]) -> dict[int, np.ndarray]:
+def _where_told(files: Files, group: list[int], offers: list[Offer]) -> dict[int, np.ndarray]:
     """Where each of a group would be among the others of their island as files say: at that place itself, or
     where an offer near it fits better. Poses (4, 4); empty where files say nothing of them.
     """

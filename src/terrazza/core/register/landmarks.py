@@ -102,18 +102,12 @@ def candidates(a: Landmarks, b: Landmarks, keep: int = KEPT) -> list[np.ndarray]
     tried, out = _hypotheses(a.xy, a.foot, b.xy, b.foot), []
     for turn, *shift, _ in tried[np.argsort(-tried[:, 4], kind="stable")[:LOOKED_AT]]:
         pose = _settled(a, b, rigid.make(rigid.about_z(turn), np.array(shift)))
-        if pose is not None and not any(_one(pose, o) for o in out):
+        if pose is not None and not any(rigid.within(pose, o, OTHER) for o in out):
             out.append(pose)
         if len(out) >= keep:
             break
     back = rigid.inverse(a.upright)
     return [back @ pose @ b.upright for pose in out]
-
-
-def _one(a: np.ndarray, b: np.ndarray) -> bool:
-    """Whether two poses (4, 4) are one."""
-    shift, turn = rigid.difference(a, b)
-    return bool(shift < OTHER[0] and turn < OTHER[1])
 
 
 def _settled(a: Landmarks, b: Landmarks, pose: np.ndarray) -> np.ndarray | None:

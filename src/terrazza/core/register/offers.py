@@ -145,8 +145,7 @@ class Offer:
 
 def same(a: np.ndarray, b: np.ndarray, reach: tuple[float, float] = SAME) -> bool:
     """Whether two poses are one to within a shift (m) and a turn (rad). Both (4, 4)."""
-    shift, turn = rigid.difference(a, b)
-    return bool(shift < reach[0] and turn < reach[1])  # no bool of numpy, which is not True
+    return rigid.within(a, b, reach)
 
 
 def offers_of(

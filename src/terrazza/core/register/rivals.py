@@ -235,7 +235,9 @@ def _together(assembly: Assembly, offers: list[Offer]) -> Iterator[tuple[np.ndar
             now, outside = assembly.pose[k], o.a + o.b - k
             there = assembly.pose[outside] @ o.seen_from(outside)
             mover = there @ rigid.inverse(now)
-            if len(seen) < WAYS and not any(same(there, m @ now, NEARBY) for m in (np.eye(4), *seen)):
+            if not any(same(there, m @ now, NEARBY) for m in (np.eye(4), *seen)):
+                if len(seen) == WAYS:
+                    return
                 seen.append(mover)
                 if len(part := _going_along(assembly, k, mover)) > 1:
                     yield mover, part

@@ -16,7 +16,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
 from terrazza.core.register.assembly import MANY, WELL, Assembly
 from terrazza.core.register.contradiction import Picture, judge
-from terrazza.core.register.doubts import as_told, doubts_of, put_back
+from terrazza.core.register.doubts import as_filed, doubts_of, put_back
 from terrazza.core.register.offers import (
     COMMON,
     REFUSED,
@@ -226,7 +226,7 @@ def _assembled(
     for o in offers:
         if o.verdict.shared > STACKED[1]:
             assembly.join(o, twins=True)
-    filed = lambda: as_told(assembly, task.given)
+    filed = lambda: as_filed(assembly, task.given)
     assembly.settle(offers)
     rivals = rivals_of(assembly, offers, progress, filed)
     if put_back(assembly, task.given, offers):
@@ -275,8 +275,8 @@ def _map_offers(
                     key = (k, *near, *(np.array(poses)[:, :3, 3].round(1) + 0.0).ravel())
                     if key not in tried and (n <= MANY or hopeful[k] & set(near)):
                         tried.add(key)
-                        here = assembly.pose[k] if assembly.island[k] == island else None
-                        asked.append((k, centre, near, poses, here))
+                        stands = assembly.pose[k] if assembly.island[k] == island else None
+                        asked.append((k, centre, near, poses, stands))
     results = task.each(on_map, asked, progress, "Matching to the map")
     found: list[Offer] = []
     for (k, _, near, *_), poses in zip(asked, results):
