@@ -224,6 +224,17 @@ def test_network_covariance_agrees_with_the_errors_made():
     assert worst < 0.003
 
 
+def test_standard_deviations_are_told_from_any_scan_alike(rooms):
+    """An adjustment with another scan held gives what the S-transformation says of it (Baarda 1973)."""
+    poses, clouds, _ = rooms
+    found = patches.collect(clouds[:3], poses[:3])
+    first, other = (network.adjust(found, poses[:3], {k}) for k in (0, 1))
+    told = network.told_from(first, 1)
+    assert np.abs(told.covariance[1]).max() < 1e-18
+    np.testing.assert_allclose(np.diag(told.joint), np.diag(other.joint), rtol=0.02, atol=1e-18)
+    np.testing.assert_allclose(network.told_from(told, 0).joint, first.joint, atol=1e-15)
+
+
 def test_network_refuses_a_scan_that_nothing_holds(rooms):
     poses, clouds, _ = rooms
     far = [*poses[:2], rigid.make(np.eye(3), np.array([500.0, 0, 0]))]

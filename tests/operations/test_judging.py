@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from terrazza.core.geometry import rigid
+from terrazza.core.register import graph, network
 from terrazza.db import queries
 from terrazza.operations.register import settling
 from terrazza.operations.register.looked_through import due
@@ -233,6 +234,27 @@ def test_the_scan_that_the_adjustment_carried_away_is_told_not_the_others(gone, 
     results = [([0, 1, 2, 3], Made(poses=after, joint=np.eye(32)), {0})]
     wrong = settling._bounded([Made(id=k + 1) for k in range(4)], before, results, fixed)
     assert {k - 1 for k in wrong} == told and all("0.3 m or 2°" in v for v in wrong.values())
+
+
+@pytest.mark.parametrize(("loose", "fixed", "told"), [(0, set(), {0}), (2, set(), {2}), (0, {0}, {1, 2, 3})])
+def test_one_scan_that_hardly_anything_holds_makes_not_all_others_loose(loose, fixed, told):
+    """Four scans 8 m apart held to 1 mm and 6 m°, one of them to 0.1 m and 0.6°, told from the first one."""
+    poses = [rigid.make(rigid.about_z(0.3 * k), np.array([8.0 * k, 1.0, 0.0])) for k in range(4)]
+    known = np.zeros((24, 24))
+    for a, b in [(0, 1), (1, 2), (2, 3), (1, 3), (0, 3)]:
+        design = np.hstack(graph._rows(poses[b][:3, 3], poses[a][:3, 3], poses[b][:3, 3]))
+        here = np.r_[6 * a : 6 * a + 6, 6 * b : 6 * b + 6]
+        sigma = np.repeat([1e-4, 1e-3], 3) * (100 if loose in (a, b) else 1)
+        known[np.ix_(here, here)] += design.T @ np.diag(sigma**-2) @ design
+    members = [4, 5, 6, 7]
+    adjusted, stay = settling._from_a_sure_one(
+        members, network.by_ties(poses, known, {0}), {4}, {members[k] for k in fixed}
+    )
+    held = {members[k] for k in fixed}
+    scans = [Made(id=k) for k in range(8)]
+    found = settling._loose(scans, [(members, adjusted, stay)], held)
+    assert {k - 4 for k in found} == told and all(30 < v < 300 for v in found.values())
+    assert stay == ({4} if fixed or loose else {5})
 
 
 def test_a_tie_that_is_asked_for_is_tried_and_told_where_it_cannot_be(tmp_path, workspace, monkeypatch):

@@ -9,7 +9,7 @@ Unknowns of scan s, in the job frame: rotation about its own place (3, rad), shi
 vertical index error (1, rad): by how much it reads too far and too high.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -144,8 +144,7 @@ def _told(
         if good.any()
         else 0.0
     )
-    blocks = np.array([joint[6 * s : 6 * s + 6, 6 * s : 6 * s + 6] for s in range(k)])
-    return Adjusted(poses, blocks, joint, bias, rms, factor, redundancy, shared, pair_rms)
+    return Adjusted(poses, _blocks(joint), joint, bias, rms, factor, redundancy, shared, pair_rms)
 
 
 def _of_many(patches: Patches, k: int) -> Patches:
@@ -262,6 +261,25 @@ def _pairs(
     return shared, rms
 
 
+def told_from(adjusted: Adjusted, datum: int) -> Adjusted:
+    """The same adjustment with covariances relative to the scan ``datum``, wherever they were told from
+    before: an S-transformation (Baarda 1973, *S-transformations and criterion matrices*). Poses stay.
+    """
+    k, places = len(adjusted.poses), np.array([p[:3, 3] for p in adjusted.poses])
+    goes = np.tile(np.eye(6), (k, 1, 1))  # what a small motion of the datum does to every scan
+    for s, away in enumerate(places - places[datum]):
+        goes[s, 3:, :3] = -rigid.skew(away)
+    across = np.eye(6 * k)
+    across[:, 6 * datum : 6 * datum + 6] -= goes.reshape(6 * k, 6)
+    joint = across @ adjusted.joint @ across.T
+    return replace(adjusted, joint=joint, covariance=_blocks(joint))
+
+
+def _blocks(joint: np.ndarray) -> np.ndarray:
+    """(k, 6, 6) covariances of the scans from their joint one (6k, 6k)."""
+    return np.array([joint[s : s + 6, s : s + 6] for s in range(0, len(joint), 6)])
+
+
 def by_ties(poses: list[np.ndarray], known: np.ndarray, fixed: set[int]) -> Adjusted:
     """What ties alone hold, where no patches do: ``poses`` with the covariance of their information ``known``
     (6k, 6k).
@@ -274,7 +292,7 @@ def by_ties(poses: list[np.ndarray], known: np.ndarray, fixed: set[int]) -> Adju
     )
     return Adjusted(
         list(poses),
-        np.array([joint[6 * s : 6 * s + 6, 6 * s : 6 * s + 6] for s in range(k)]),
+        _blocks(joint),
         joint,
         np.zeros(k),
         0.0,

@@ -237,22 +237,22 @@ def _loose(scans, results, fixed: set[int]) -> dict[int, float]:
     """
     out: dict[int, float] = {}
     for members, adjusted, _ in results:
-        if adjusted is None:
-            continue
-        n = len(members)
-        shift = adjusted.joint.reshape(n, 6, n, 6)[:, 3:, :, 3:]
-        sigma = np.zeros((n, n))
-        for i in range(n):
-            for j in range(i):
-                relative = shift[i, :, i] + shift[j, :, j] - shift[i, :, j] - shift[j, :, i]
-                sigma[i, j] = sigma[j, i] = np.sqrt(max(np.linalg.eigvalsh(relative)[-1], 0.0)) * 1000
-        count, part = components.connected_components(sigma <= LOOSE_MM, directed=False)
-        stay = [i for i, k in enumerate(members) if k in fixed]
-        main = part[stay[0]] if stay else int(np.argmax(np.bincount(part, minlength=count)))
-        out |= {
-            scans[members[i]].id: float(sigma[i, part == main].min()) for i in range(n) if part[i] != main
-        }
+        if adjusted is not None:
+            stay = [i for i, k in enumerate(members) if k in fixed]
+            out |= {scans[members[i]].id: sigma for i, sigma in _loose_of(adjusted, stay).items()}
     return out
+
+
+def _loose_of(adjusted: "network.Adjusted", stay: list[int]) -> dict[int, float]:
+    """The same by index of the scans of one island."""
+    n = len(adjusted.poses)
+    shift = adjusted.joint.reshape(n, 6, n, 6)[:, 3:, :, 3:].transpose(0, 2, 1, 3)
+    own = shift[np.arange(n), np.arange(n)]
+    relative = own[:, None] + own - shift - shift.transpose(1, 0, 2, 3)
+    sigma = np.sqrt(np.maximum(np.linalg.eigvalsh(relative)[..., -1], 0.0)) * 1000
+    count, part = components.connected_components(sigma <= LOOSE_MM, directed=False)
+    main = part[stay[0]] if stay else int(np.argmax(np.bincount(part, minlength=count)))
+    return {i: float(sigma[i, part == main].min()) for i in range(n) if part[i] != main}
 
 
 def _sliding(job, scans, results, ties, rest, fixed: set[int]) -> dict[int, str]:
@@ -337,4 +337,18 @@ def _adjust_island(island, ties, targets, apart, clouds, poses, fixed, started, 
         if len(members) > 2 and max(steps) > 1 and np.isfinite(adjusted.joint).all():
             loose.append(members.pop(int(np.argmax(steps))))  # it would carry away the others, too
             continue
-        return members, adjusted, stay
+        return members, *_from_a_sure_one(members, adjusted, stay, fixed)
+
+
+def _from_a_sure_one(members, adjusted, stay: set[int], fixed: set[int]):
+    """The adjustment told from another scan where most are loose as it is told, and that scan: if hardly
+    anything holds the one that it was told from, all others seem as loose.
+    """
+    loose = len(_loose_of(adjusted, [])) if not stay & fixed else 0
+    if 2 * loose <= len(members) or not np.isfinite(adjusted.joint).all():
+        return adjusted, stay
+    for g in range(0, len(members), max(1, len(members) // TRIED)):
+        told = network.told_from(adjusted, g)
+        if (fewer := len(_loose_of(told, []))) < loose:
+            adjusted, stay, loose = told, {members[g]}, fewer
+    return adjusted, stay
