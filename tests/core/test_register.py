@@ -13,7 +13,7 @@ from terrazza.core.register.plan_match import PlanShape, candidates, judge
 from terrazza.core.register.sighted import Grid
 from terrazza.errors import InputError
 from terrazza.formats import e57
-from tests import scenes
+from tests import places, scenes
 
 
 @pytest.fixture(scope="module")
@@ -85,6 +85,34 @@ def test_a_corridor_is_said_to_slide():
     fit = cloud_fit.fit(face, face, np.eye(4))
     direction, share = cloud_fit.weak_direction(fit.information)
     assert abs(direction[0]) > 0.99 and share < 0.01
+
+
+@pytest.mark.parametrize(
+    ("family", "seed", "pair", "found"),
+    [
+        ("street", 9202, (0, 1), True),
+        ("street", 9211, (1, 2), True),
+        ("corridor", 9209, (3, 5), True),
+        ("corridor", 9209, (1, 4), False),
+        ("rooms", 9003, (1, 4), False),
+    ],
+)
+@pytest.mark.parametrize("off", [-0.23, 0.17])
+def test_what_slides_is_caught_where_sides_of_things_hold_it(family, seed, pair, found, off):
+    """Pairs that slide along a street or a corridor, begun a hand and more off along it: jambs and the sides
+    of things bring them back; without them nothing is said.
+    """
+    rng = np.random.default_rng([seed, sum(map(ord, family))])
+    place = places.WORLDS[family](rng)
+    swept = [places.scanned(place, family, station, rng) for station in place.places]
+    a, b = (surface.prepare(swept[k][2]) for k in pair)
+    truth = rigid.inverse(swept[pair[0]][0]) @ swept[pair[1]][0]
+    way = cloud_fit.weak_direction(cloud_fit.fit(a, b, truth, (0.12, 0.06, 0.03)).information)[0]
+    loose = cloud_fit.fit(a, b, rigid.make(np.eye(3), off * way) @ truth, (0.2, 0.08))
+    assert loose.free and rigid.difference(loose.pose, truth)[0] > abs(off) - 0.05
+    caught = cloud_fit.caught(a, b, loose)
+    assert (caught is not None) == found
+    assert caught is None or rigid.within(caught.pose, truth, (0.005, np.radians(0.05)))
 
 
 def test_cloud_fit_without_overlap_says_so(rooms):

@@ -171,6 +171,7 @@ def offers_of(
         verdict = judge(pictures[a], pictures[b], fit.pose)
         if fit.free and verdict.area < WORTH:
             fit, verdict = _slid_on(fit, verdict, pictures[a], pictures[b], given)
+            fit, verdict = _caught(fit, verdict, (surfaces[a], surfaces[b]), (pictures[a], pictures[b]))
         if weighed(verdict, UNKNOWN).area <= REFUSED and verdict.common >= COMMON:
             found.append(Offer(a, b, fit, verdict, given is not None and same(fit.pose, given, GIVEN)))
     found.sort(key=lambda o: -o.weight)
@@ -223,6 +224,21 @@ def _slid_on(
     gain = evidence(verdict, np.inf) - evidence(kept[1], np.inf)
     stays = given is not None and same(kept[0].pose, given, ABOUT_THERE) and gain <= CLEARLY_BETTER
     return kept if stays else (fit, verdict)
+
+
+def _caught(
+    fit: cloud_fit.Fit,
+    verdict: Verdict,
+    surfaces: "tuple[Surface, Surface]",
+    pictures: tuple[Picture, Picture],
+) -> tuple[cloud_fit.Fit, Verdict]:
+    """The same where surfaces nearby hold what nothing held, unless the pictures say less for it."""
+    caught = cloud_fit.caught(*surfaces, fit)
+    if caught is None:
+        return fit, verdict
+    there = judge(*pictures, caught.pose)
+    worse = evidence(there, np.inf) < evidence(verdict, np.inf) - CLEARLY_BETTER
+    return (fit, verdict) if worse else (caught, there)
 
 
 def by_targets(a: "Surface", b: "Surface", pose: np.ndarray) -> cloud_fit.Fit:
@@ -294,5 +310,7 @@ def on_map(
     if here is not None:
         starts.insert(0, (rigid.make(np.eye(3), -centre) @ here, NARROW))
     found = _fits(surface, surfaces[k], starts)
+    caught = [cloud_fit.caught(surface, surfaces[k], f) for f in found if f.free]
+    found += [f for f in caught if f is not None]
     progress.advance(1.0, 1.0)
     return [replace(f, pose=rigid.make(np.eye(3), centre) @ f.pose) for f in found]
