@@ -8,7 +8,16 @@ import small_gicp
 from scipy import stats
 
 from terrazza.core.geometry import rigid
-from terrazza.core.register import cloud_fit, contradiction, network, patches, search, surface, targets
+from terrazza.core.register import (
+    cloud_fit,
+    contradiction,
+    like_points,
+    network,
+    patches,
+    search,
+    surface,
+    targets,
+)
 from terrazza.core.register.plan_match import PlanShape, candidates, judge
 from terrazza.core.register.sighted import Grid
 from terrazza.errors import InputError
@@ -87,6 +96,17 @@ def test_a_corridor_is_said_to_slide():
     assert abs(direction[0]) > 0.99 and share < 0.01
 
 
+def _sliding_pair(family, seed, pair):
+    """Points of two scans, the true pose of the second in the first one's frame, and the way it slides."""
+    rng = np.random.default_rng([seed, sum(map(ord, family))])
+    place = places.WORLDS[family](rng)
+    swept = [places.scanned(place, family, station, rng) for station in place.places]
+    clouds = [swept[k][2] for k in pair]
+    truth = rigid.inverse(swept[pair[0]][0]) @ swept[pair[1]][0]
+    fit = cloud_fit.fit(*map(surface.prepare, clouds), truth, (0.12, 0.06, 0.03))
+    return clouds, truth, cloud_fit.weak_direction(fit.information)[0]
+
+
 @pytest.mark.parametrize(
     ("family", "seed", "pair", "found"),
     [
@@ -102,17 +122,23 @@ def test_what_slides_is_caught_where_sides_of_things_hold_it(family, seed, pair,
     """Pairs that slide along a street or a corridor, begun a hand and more off along it: jambs and the sides
     of things bring them back; without them nothing is said.
     """
-    rng = np.random.default_rng([seed, sum(map(ord, family))])
-    place = places.WORLDS[family](rng)
-    swept = [places.scanned(place, family, station, rng) for station in place.places]
-    a, b = (surface.prepare(swept[k][2]) for k in pair)
-    truth = rigid.inverse(swept[pair[0]][0]) @ swept[pair[1]][0]
-    way = cloud_fit.weak_direction(cloud_fit.fit(a, b, truth, (0.12, 0.06, 0.03)).information)[0]
+    (cloud, other), truth, way = _sliding_pair(family, seed, pair)
+    a, b = surface.prepare(cloud), surface.prepare(other)
     loose = cloud_fit.fit(a, b, rigid.make(np.eye(3), off * way) @ truth, (0.2, 0.08))
     assert loose.free and rigid.difference(loose.pose, truth)[0] > abs(off) - 0.05
     caught = cloud_fit.caught(a, b, loose)
     assert (caught is not None) == found
     assert caught is None or rigid.within(caught.pose, truth, (0.005, np.radians(0.05)))
+
+
+def test_a_scan_placed_by_hand_in_a_street_stands_where_jambs_hold_it():
+    clouds, truth, way = _sliding_pair("street", 9202, (0, 1))
+    stays, moves = (
+        like_points.Side.of([np.eye(4)], [surface.prepare(c)], [contradiction.Picture.of(c)]) for c in clouds
+    )
+    found = like_points.place(stays, moves, [rigid.make(np.eye(3), 0.2 * way) @ truth])
+    assert not found.failed and not found.rivals and not found.fit.free
+    assert rigid.within(found.pose, truth, (0.005, np.radians(0.05)))
 
 
 def test_cloud_fit_without_overlap_says_so(rooms):

@@ -205,7 +205,7 @@ def _judged(
     stays: Side, moves: Side, fit: cloud_fit.Fit, width: float, pairs: tuple[np.ndarray, np.ndarray]
 ) -> tuple[float, Found]:
     """A fit with what the pictures of both sides say for it, as a logarithm; along shifts that no surface
-    holds it is slid to where they contradict it least.
+    holds it is slid to where they contradict it least, and then to where the sides of things nearby hold it.
     """
     pose = fit.pose
     told, agree, against = _seen(stays, moves, pose)
@@ -217,6 +217,9 @@ def _judged(
                 if other[0] > told + BETTER:
                     pose, (told, agree, against) = slid, other
                     break
+    caught = cloud_fit.caught(stays.surface, moves.surface, replace(fit, pose=pose)) if fit.free else None
+    if caught is not None and (there := _seen(stays, moves, caught.pose))[0] > told - offers.CLEARLY_BETTER:
+        fit, pose, (told, agree, against) = caught, caught.pose, there
     failed = linking.why_not(against, fit.overlap)
     off = _off(pose, *pairs)
     return told, Found(pose, replace(fit, pose=pose), off, width, agree, against, failed)
