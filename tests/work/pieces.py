@@ -3,6 +3,8 @@
 import os
 import time
 
+import numpy as np
+
 from terrazza.errors import InputError
 
 
@@ -13,6 +15,16 @@ def double(piece, progress):
 
 def shifted(piece, common, progress):
     return piece + common
+
+
+def ramp(piece, progress):
+    """A number, and as many as it says."""
+    return piece, np.arange(float(piece))
+
+
+def summed(piece, common, progress):
+    numbers, ramps = common
+    return piece + sum(numbers) + sum(float(r.sum()) for r in ramps)
 
 
 def slow(piece, progress):

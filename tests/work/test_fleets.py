@@ -77,6 +77,16 @@ def test_results_come_in_order(fleet):
     )
 
 
+def test_what_is_gathered_piece_by_piece_is_mapped_not_held(fleet):
+    results = fleet.each(pieces.ramp, [3, 0, 5], [1.0] * 3, Watch(), "x")
+    with fleet.gather(results) as shared:
+        numbers, ramps = shared.value
+        assert numbers == [3, 0, 5] and [r.tolist() for r in ramps] == [[0, 1, 2], [], [0, 1, 2, 3, 4]]
+        assert not ramps[2].flags.owndata and os.path.isdir(shared.path)
+        assert fleet.map(pieces.summed, [1, 2], [1.0] * 2, Watch(), "x", common=shared) == [22, 23]
+    assert not os.path.exists(shared.path)
+
+
 def test_pieces_wait_until_results_are_taken(fleet, tmp_path):
     flow = fleet.each(pieces.slow, [(str(tmp_path), n) for n in range(6)], [1.0] * 6, Watch(), "x", ahead=2)
     assert next(flow) == 0

@@ -2,13 +2,14 @@
 
 import contextlib
 import os
+import tempfile
 import time
 import uuid
 
 from distributed import Client, Event, KilledWorker, get_worker
 
 from terrazza.errors import Cancelled, TerrazzaError
-from terrazza.fleet.common import Shared, dump, laid
+from terrazza.fleet.common import Shared, dump, gather, laid
 from terrazza.fleet.local import inline, piece_size, run_piece
 
 EVERY = 0.25
@@ -157,6 +158,12 @@ class Cluster:
         finally:
             with contextlib.suppress(FileNotFoundError):
                 os.unlink(path)
+
+    @contextlib.contextmanager
+    def gather(self, results):
+        """As ``Local.gather``, in the folder that all workers see."""
+        with tempfile.TemporaryDirectory(prefix="common-", dir=self.shared) as folder:
+            yield gather(results, folder)
 
     @staticmethod
     def _followed(client, name, submit, sizes, done, total, progress, label, ahead):

@@ -4,9 +4,10 @@ however many read them.
 
 import contextlib
 import mmap
+import os
 import pickle
 import struct
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from functools import cached_property
 
 ALIGN = 64
@@ -14,8 +15,8 @@ HEAD = struct.Struct("<QQ")  # length of the pickle, number of buffers
 
 
 class Shared:
-    """Something large that lies in a file for other processes; ``value`` is the same, mapped from that file
-    when it is first asked for.
+    """Something large that lies in a file for other processes, or in the files of a folder; ``value`` is the
+    same, mapped from there when it is first asked for.
     """
 
     def __init__(self, path: str):
@@ -40,6 +41,15 @@ def laid(common, share: Callable):
             yield shared.path
 
 
+def gather(results: Iterable[tuple], folder: str) -> Shared:
+    """Lay results in a folder one by one as they come, so that they are never all in this process's own
+    memory; together they are lists of the first thing of each result, of the second and so on.
+    """
+    for number, result in enumerate(results):
+        dump(result, os.path.join(folder, f"{number:06d}"))
+    return Shared(folder)
+
+
 def dump(value, path: str) -> None:
     """Write anything that can be pickled, its arrays as they lie in memory."""
     buffers: list[pickle.PickleBuffer] = []
@@ -56,8 +66,11 @@ def dump(value, path: str) -> None:
 
 def load(path: str):
     """Read it back without copying: pages are shared with all who map the file, and private to who writes
-    into them.
+    into them.  Of a folder see ``gather``.
     """
+    if os.path.isdir(path):
+        results = [load(entry.path) for entry in sorted(os.scandir(path), key=lambda e: e.name)]
+        return tuple(list(column) for column in zip(*results))
     with open(path, "rb") as f:
         view = memoryview(mmap.mmap(f.fileno(), 0, access=mmap.ACCESS_COPY))
     size, count = HEAD.unpack_from(view)

@@ -11,7 +11,7 @@ from concurrent.futures.process import BrokenProcessPool
 from functools import lru_cache
 
 from terrazza.errors import Cancelled, TerrazzaError
-from terrazza.fleet.common import Shared, dump, laid, load
+from terrazza.fleet.common import Shared, dump, gather, laid, load
 from terrazza.fleet.lifeline import die_with_parent, keep_memory
 
 MOST_PIECES = 100_000
@@ -164,6 +164,14 @@ class Local:
             path = os.path.join(folder, "common")
             dump(value, path)
             yield Shared(path)
+
+    @contextlib.contextmanager
+    def gather(self, results):
+        """The same of what is still to come, such as from ``each``: tuples, laid one by one; the value are
+        lists of the first thing of each, of the second and so on.
+        """
+        with tempfile.TemporaryDirectory(prefix="terrazza-") as folder:
+            yield gather(results, folder)
 
     def _spread(self, function, pieces, total, progress, label, common, ahead):
         pool, counters, stop = self._started(len(pieces))

@@ -2,6 +2,7 @@
 cores.
 """
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,7 +15,7 @@ from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
 with later():
-    from terrazza.core.register import contradiction, surface
+    from terrazza.core.register import contradiction, plan_match, surface
 
 MOST, ALTOGETHER = (
     1_500_000,
@@ -56,6 +57,23 @@ def kept_points(cloud: Cloud, most: int = MOST) -> np.ndarray:
         kept = cloud.kept(start, stop)[first::step]
         parts.append((cloud.read("position", start, stop)[first::step][kept]) * cloud.scale + cloud.offset)
     return np.concatenate(parts)
+
+
+def _prepared(
+    args, progress: Progress
+) -> "tuple[surface.Surface, plan_match.PlanShape, contradiction.Picture]":
+    piece, station = args
+    points = kept_points(piece.open())
+    progress.advance(0.2 * len(points), len(points))
+    face = surface.prepare(points)
+    return face, plan_match.PlanShape(face), contradiction.Picture.of(points, station)
+
+
+def prepared(job: Job, scans: list[Scan], progress: Progress) -> Iterator[tuple]:
+    """Surface, shape in plan and picture (see ``pictures``) of one scan after another."""
+    sizes = [s.points for s in scans]
+    pieces = [(CloudPiece.of(job, s), has_station(s) or not shares_frame(s)) for s in scans]
+    return job.fleet.each(_prepared, pieces, sizes, progress, "Finding surfaces", light=few(sizes))
 
 
 def _prepare(piece: CloudPiece, progress: Progress) -> "surface.Surface":

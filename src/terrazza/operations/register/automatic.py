@@ -1,6 +1,5 @@
 """Register automatically: all scans into one frame, or into islands."""
 
-import contextlib
 from typing import Literal
 
 import numpy as np
@@ -9,7 +8,7 @@ from terrazza.core.progress import Part, Progress
 from terrazza.errors import StateError
 from terrazza.later import later
 from terrazza.operations.georeference.sightings import find_targets
-from terrazza.operations.pieces.surfaces import pictures, shares_frame, surfaces
+from terrazza.operations.pieces.surfaces import prepared, shares_frame
 from terrazza.operations.register import given
 from terrazza.operations.register.holding import held
 from terrazza.operations.register.settling import decided, settle, settle_aside, sightings
@@ -18,7 +17,7 @@ from terrazza.operations.spine.base import Figures, Operation, Params, field, op
 from terrazza.operations.spine.job import Job, Scan
 
 with later():
-    from terrazza.core.register import plan_match, search
+    from terrazza.core.register import search
 
 POSE_KINDS = frozenset({"pose", "tie", "network", "array", "standing"})
 ROUGH = ("file", "sketch")
@@ -64,19 +63,8 @@ class Automatic(Operation):
         scans = [s for s in job.need_scans(params.scans) if not job.get("left_out", s.id)]
         if not scans:
             raise StateError("Every scan is taken out of the adjustment.", "Take one back in.")
-        with self._seen(job, scans, Part(progress, 0.0, 0.2)) as common:
+        with job.fleet.gather(prepared(job, scans, Part(progress, 0.0, 0.2))) as common:
             return self._placed(job, scans, params, common, Part(progress, 0.2, 1.0))
-
-    @staticmethod
-    @contextlib.contextmanager
-    def _seen(job: Job, scans: list[Scan], progress: Progress):
-        """Surfaces, plan shapes and pictures of the scans, laid where every process reads them."""
-        faces = surfaces(job, scans, Part(progress, 0.0, 0.75))
-        with job.fleet.share(
-            (faces, [plan_match.PlanShape(f) for f in faces], pictures(job, scans, Part(progress, 0.75, 1.0)))
-        ) as common:
-            del faces
-            yield common
 
     @staticmethod
     def _placed(job: Job, scans: list[Scan], params: AutomaticParams, common, progress: Progress) -> Figures:
