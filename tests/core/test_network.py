@@ -10,7 +10,7 @@ from scipy import stats
 
 from terrazza.core.geometry import rigid
 from terrazza.core.measure.fits import circle
-from terrazza.core.register import cloud_fit, double_walls, graph, network, offers, quality, surface
+from terrazza.core.register import cloud_fit, double_walls, graph, linking, network, offers, quality, surface
 from terrazza.core.register.linking import Tie
 from tests.places import WORLDS, scanned
 
@@ -211,6 +211,25 @@ def test_shifts_that_no_surface_faces_are_not_held_by_a_tie():
         [np.eye(4)] * 2, [tie(0, 1, np.eye(4), free=(np.array([1.0, 0, 0]),))], {0}
     ).information
     assert free[9, 9] < 1e-5 * held[9, 9] and free[10, 10] == pytest.approx(held[10, 10])
+
+
+def test_what_nothing_holds_is_not_carried_off_by_rounding():
+    """A shift of which a tie keeps next to no information, but for what rounding leaves beside it."""
+    uneven = TIGHT.copy()
+    uneven[3, 3], uneven[0, 3], uneven[3, 0] = 0.0, 1e-7 * TIGHT[0, 0], 1e-7 * TIGHT[0, 0]
+    even, along = np.diag([1.0, 1, 1, 0, 1, 1]) * TIGHT, (np.array([1.0, 0, 0]),)
+    off = rigid.make(rigid.rotation_from(np.array([2e-4, 0, 0])), np.zeros(3))
+    ties = [tie(0, 1, off, uneven, along), tie(0, 1, np.eye(4), even, along)]
+    found = graph.relax([np.eye(4)] * 2, ties, {0}).poses[1]
+    assert abs(found[0, 3]) < 0.001
+    assert rigid.vector_from(found[:3, :3])[0] == pytest.approx(1e-4, rel=0.05)
+
+
+def test_a_fit_that_wanders_off_is_no_tie(monkeypatch):
+    for shift, failed in [(0.3, False), (0.7, True)]:
+        away = rigid.make(np.eye(3), np.array([shift, 0, 0]))
+        monkeypatch.setattr(linking, "fit_pair", lambda *_, away=away: tie(0, 1, away))
+        assert bool(linking.fit_near([], [], 0, 1, np.eye(4)).failed) == failed
 
 
 def test_reliability_of_ties():

@@ -1,12 +1,13 @@
 """What stands judged: double walls, the statement, and doubts that stay after changes by hand."""
 
+from dataclasses import replace
 from types import SimpleNamespace as Made
 
 import numpy as np
 import pytest
 
 from terrazza.core.geometry import rigid
-from terrazza.core.register import graph, network
+from terrazza.core.register import cloud_fit, graph, linking, network
 from terrazza.db import queries
 from terrazza.operations.register import settling
 from terrazza.operations.register.looked_through import due
@@ -255,6 +256,33 @@ def test_one_scan_that_hardly_anything_holds_makes_not_all_others_loose(loose, f
     found = settling._loose(scans, [(members, adjusted, stay)], held)
     assert {k - 4 for k in found} == told and all(30 < v < 300 for v in found.values())
     assert stay == ({4} if fixed or loose else {5})
+
+
+@pytest.mark.parametrize("ends", ["there", "nowhere", "failed"])
+def test_a_tie_that_ended_aside_is_fitted_again_where_all_others_put_its_scans(monkeypatch, ends):
+    poses = [rigid.make(rigid.about_z(0.4 * k), np.array([5.0 * k, 0.5 * k, 0.0])) for k in range(4)]
+    between = lambda a, b: rigid.inverse(poses[a]) @ poses[b]
+
+    def tie(a, b, pose, weight):
+        information = weight * np.diag([1e7] * 3 + [1e6] * 3)
+        fit = cloud_fit.Fit(pose, 0.002, 0.001, 0.5, 900, information, np.zeros(3), True)
+        return linking.Tie(a, b, fit, 0.5, 0.0)
+
+    off = rigid.step(between(0, 3), np.array([0, 0, 0.008]), np.array([0.03, 0.02, 0]), np.zeros(3))
+    ties = [tie(a, b, between(a, b), 1.0) for a, b in [(0, 1), (1, 2), (2, 3), (0, 2), (1, 3)]]
+    ties.append(tie(0, 3, off, 1e-3))
+    asked = []
+
+    def again(_, __, a, b, start):
+        asked.append((a, b, start))
+        good = replace(tie(a, b, between(a, b), 1e-3), failed="overlap under 3 %" if ends == "failed" else "")
+        return None if ends == "nowhere" else good
+
+    monkeypatch.setattr(linking, "fit_near", again)
+    found = settling._where_all_agree(ties, [], [], poses, {0})
+    assert {(a, b) for a, b, _ in asked} == {(0, 3)}
+    assert all(rigid.within(start, between(0, 3), (0.005, 0.001)) for *_, start in asked)
+    assert found[:5] == ties[:5] and (found[5] is ties[5]) == (ends != "there")
 
 
 def test_a_tie_that_is_asked_for_is_tried_and_told_where_it_cannot_be(tmp_path, workspace, monkeypatch):

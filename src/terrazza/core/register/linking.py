@@ -13,6 +13,8 @@ from terrazza.core.register.offers import COMMON, REFUSED
 from terrazza.core.register.surface import Surface
 from terrazza.errors import InputError
 
+NARROW = (0.12, 0.06, 0.03)  # m: widths of fits from where scans stand
+ABOUT_THERE = (0.5, np.radians(5.0))  # m and rad that a fit may end from where it began
 LEAST = 0.03  # share of flat points with a partner that a tie has to have
 
 
@@ -58,10 +60,22 @@ def fit_all(
         verdict = judge(pictures[a], pictures[b], start, WIDELY)
         if (a, b) not in asked and verdict.common < min(least_overlap, COMMON):
             continue
-        tie = fit_pair(surfaces, pictures, a, b, start, widths=(0.12, 0.06, 0.03))
+        tie = fit_near(surfaces, pictures, a, b, start)
         if tie is not None:
             ties.append(tie)
     return ties
+
+
+def fit_near(
+    surfaces: list[Surface], pictures: list[Picture], a: int, b: int, start: np.ndarray
+) -> Tie | None:
+    """The tie of two scans about where they stand (``start`` (4, 4), b to a), which fails where hardly
+    anything holds the fit and it wanders off; None where they share too little for one.
+    """
+    tie = fit_pair(surfaces, pictures, a, b, start, NARROW)
+    if tie is not None and not tie.failed and not rigid.within(tie.fit.pose, start, ABOUT_THERE):
+        return replace(tie, failed="fits only far from where the scans stand")
+    return tie
 
 
 def fit_pair(

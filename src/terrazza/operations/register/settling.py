@@ -31,6 +31,9 @@ LOOSE_STEPS = 2.0  # of those, from a rough place that was free to slide
 TRIED = 20  # scans of an island, at most about twice, by which is told which of them moved
 ONE_WAY = np.cos(np.radians(25.0))  # directions nearer to each other are one
 OFF = "switched off by hand"
+# m and rad that a tie ends aside of where all ties put its scans, to be fitted again from there; how often at
+# most, and in islands of how many scans
+ASIDE, REFITS, MOST_REFITTED = (0.005, np.radians(0.05)), 6, 100
 
 
 def sightings(job: Job, scans: list[Scan]) -> "list[witnesses.Sighting]":
@@ -121,7 +124,7 @@ def _adjusted(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, 
     members) by island, and the indices of what was taken out.
     """
     found = linking.fit_all(faces, seen, poses, least_overlap, Part(progress, 0.0, 0.4), asked(job, scans))
-    ties = as_chosen(job, scans, found)
+    ties = as_chosen(job, scans, _where_all_agree(found, faces, seen, poses, fixed))
     targets = witnesses.grouped(sightings(job, scans), poses)
     apart = {(t.a, t.b) for t in ties if t.failed == OFF}
     most = min(MOST, ALTOGETHER // max(sum(p is not None for p in poses), 1))
@@ -144,6 +147,36 @@ def _adjusted(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, 
             )
         )
     return ties, clouds, results, loose
+
+
+def _where_all_agree(ties, faces, seen, poses, fixed):
+    """The ties, those fitted again that ended aside of where all others put their scans: what two scans share
+    through a door fits about as well turned by half a degree as where it belongs, and which of the two it is
+    depends on where the fit began.
+    """
+    ties = list(ties)
+    for _ in range(REFITS):
+        agreed = list(poses)
+        for members in _islands([k for k, p in enumerate(poses) if p is not None], ties, []):
+            if 2 < len(members) <= MOST_REFITTED:
+                held = {members.index(k) for k in members if k in fixed} or {0}
+                within = linking.among(ties, members)
+                relaxed = graph.relax([poses[k] for k in members], within, held, level=True)
+                agreed = [
+                    relaxed.poses[members.index(k)] if k in members else p for k, p in enumerate(agreed)
+                ]
+        between = {
+            n: rigid.inverse(agreed[t.a]) @ agreed[t.b]
+            for n, t in enumerate(ties)
+            if not t.failed and len(t.fit.free) < 2
+        }
+        aside = {n: p for n, p in between.items() if not rigid.within(ties[n].fit.pose, p, ASIDE)}
+        for n, start in aside.items():
+            again = linking.fit_near(faces, seen, ties[n].a, ties[n].b, start)
+            ties[n] = ties[n] if again is None or again.failed else again
+        if not aside:
+            break
+    return ties
 
 
 def _at_rest(poses, results) -> tuple[list[np.ndarray | None], list[float]]:
