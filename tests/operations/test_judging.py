@@ -270,7 +270,7 @@ def test_a_tie_that_ended_aside_is_fitted_again_where_all_others_put_its_scans(m
 
     off = rigid.step(between(0, 3), np.array([0, 0, 0.008]), np.array([0.03, 0.02, 0]), np.zeros(3))
     ties = [tie(a, b, between(a, b), 1.0) for a, b in [(0, 1), (1, 2), (2, 3), (0, 2), (1, 3)]]
-    ties.append(tie(0, 3, off, 1e-3))
+    ties.append(replace(tie(0, 3, off, 1e-3), weight=0.5))
     asked = []
 
     def again(_, __, a, b, start):
@@ -283,6 +283,7 @@ def test_a_tie_that_ended_aside_is_fitted_again_where_all_others_put_its_scans(m
     assert {(a, b) for a, b, _ in asked} == {(0, 3)}
     assert all(rigid.within(start, between(0, 3), (0.005, 0.001)) for *_, start in asked)
     assert found[:5] == ties[:5] and (found[5] is ties[5]) == (ends != "there")
+    assert found[5].weight == 0.5, "what was decided by hand stays"
 
 
 def test_a_tie_that_is_asked_for_is_tried_and_told_where_it_cannot_be(tmp_path, workspace, monkeypatch):

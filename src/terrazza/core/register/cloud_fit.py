@@ -146,17 +146,16 @@ def fit(
     )
 
 
-def caught(a: Surface, b: Surface, loose: Fit, widths: tuple[float, ...] = CATCHING) -> Fit | None:
+def caught(a: Surface, b: Surface, loose: Fit) -> Fit | None:
     """Along shifts that nothing holds where a fit ended, the one nearby where something does, such as jambs
     and the sides of things that both scans saw: they lie on each other to a millimetre there, while wrong
-    shifts leave hardly any.
-    None where nothing is caught, or two shifts catch about as much.
+    shifts leave hardly any.  None where nothing is caught, or two shifts catch about as much.
     """
     found: list[tuple[float, Fit]] = []
     for free in loose.free:
         for shift in _likely_shifts(a, b, loose.pose, free):
             try:
-                one = fit(a, b, rigid.make(np.eye(3), shift * free) @ loose.pose, widths)
+                one = fit(a, b, rigid.make(np.eye(3), shift * free) @ loose.pose, CATCHING)
             except InputError:
                 continue
             held = float(free @ one.information[3:, 3:] @ free)

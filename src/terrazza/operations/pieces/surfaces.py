@@ -72,8 +72,13 @@ def _prepared(
 def prepared(job: Job, scans: list[Scan], progress: Progress) -> Iterator[tuple]:
     """Surface, shape in plan and picture (see ``pictures``) of one scan after another."""
     sizes = [s.points for s in scans]
-    pieces = [(CloudPiece.of(job, s), has_station(s) or not shares_frame(s)) for s in scans]
+    pieces = _with_stations(job, scans)
     return job.fleet.each(_prepared, pieces, sizes, progress, "Finding surfaces", light=few(sizes))
+
+
+def _with_stations(job: Job, scans: list[Scan]) -> list[tuple[CloudPiece, bool]]:
+    """Each scan with whether it has one station, from which it looked around."""
+    return [(CloudPiece.of(job, s), has_station(s) or not shares_frame(s)) for s in scans]
 
 
 def _prepare(piece: CloudPiece, progress: Progress) -> "surface.Surface":
@@ -92,7 +97,7 @@ def pictures(job: Job, scans: list[Scan], progress: Progress) -> "list[contradic
     sizes = [s.points for s in scans]
     return job.fleet.map(
         _picture,
-        [(CloudPiece.of(job, s), has_station(s) or not shares_frame(s)) for s in scans],
+        _with_stations(job, scans),
         sizes,
         progress,
         "Looking around",

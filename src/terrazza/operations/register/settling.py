@@ -124,7 +124,7 @@ def _adjusted(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, 
     members) by island, and the indices of what was taken out.
     """
     found = linking.fit_all(faces, seen, poses, least_overlap, Part(progress, 0.0, 0.4), asked(job, scans))
-    ties = as_chosen(job, scans, _where_all_agree(found, faces, seen, poses, fixed))
+    ties = _where_all_agree(as_chosen(job, scans, found), faces, seen, poses, fixed)
     targets = witnesses.grouped(sightings(job, scans), poses)
     apart = {(t.a, t.b) for t in ties if t.failed == OFF}
     most = min(MOST, ALTOGETHER // max(sum(p is not None for p in poses), 1))
@@ -162,9 +162,8 @@ def _where_all_agree(ties, faces, seen, poses, fixed):
                 held = {members.index(k) for k in members if k in fixed} or {0}
                 within = linking.among(ties, members)
                 relaxed = graph.relax([poses[k] for k in members], within, held, level=True)
-                agreed = [
-                    relaxed.poses[members.index(k)] if k in members else p for k, p in enumerate(agreed)
-                ]
+                for k, pose in zip(members, relaxed.poses):
+                    agreed[k] = pose
         between = {
             n: rigid.inverse(agreed[t.a]) @ agreed[t.b]
             for n, t in enumerate(ties)
@@ -173,7 +172,8 @@ def _where_all_agree(ties, faces, seen, poses, fixed):
         aside = {n: p for n, p in between.items() if not rigid.within(ties[n].fit.pose, p, ASIDE)}
         for n, start in aside.items():
             again = linking.fit_near(faces, seen, ties[n].a, ties[n].b, start)
-            ties[n] = ties[n] if again is None or again.failed else again
+            if again is not None and not again.failed:
+                ties[n] = replace(again, weight=ties[n].weight)
         if not aside:
             break
     return ties
