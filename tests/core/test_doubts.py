@@ -137,6 +137,32 @@ def test_a_place_that_another_holds_is_a_rival_as_far_as_that_can_go_elsewhere(h
     assert len(found[2]) == rivals and assembly.pose[2][0, 3] == 9.0
 
 
+@pytest.mark.parametrize(
+    ("told", "same", "rivals"),
+    [
+        (0.33, 0.95, 1),  # the hall says as much for it, and of the one there nothing is to be learnt
+        (0.1, 0.95, 0),
+        (0.33, 0.5, 0),  # the one there saw it otherwise
+    ],
+)
+def test_a_place_where_another_stands_that_saw_the_same_is_told_by_the_rest(told, same, rivals):
+    """Two scans of a hall, 5 m along and from its other end, where a third one stands; that one agrees with
+    the second where it stands now.
+    """
+
+    class Twice(_Line):
+        def verdict(self, a, b, pose):
+            x = round(float(pose[0, 3] if a < b else -pose[0, 3]), 1)
+            if 0 in (a, b):
+                return super().verdict(a, b, pose)
+            return _verdict(0.45 * (x != 0), 0.6 if x == 0 else 0.0, same)
+
+    assembly = Twice({(1, 9.0): 0.6, (2, 5.0): 0.3, (2, 9.0): told})
+    assembly.pose = [_at(x) for x in (0.0, 9.0, 5.0)]
+    found = rivals_of(assembly, assembly.offers, QUIET)
+    assert len(found[2]) == rivals and assembly.pose[2][0, 3] == 5.0
+
+
 @pytest.mark.parametrize("room", [True, False])
 def test_nothing_is_put_where_a_faint_one_would_be_left_without_a_place(room):
     assembly = _Line({(1, 5.0): 0.01, (1, -5.0): 0.01 * room, (2, 9.0): 0.2, (2, 5.0): 0.9})

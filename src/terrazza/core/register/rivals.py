@@ -137,7 +137,9 @@ def _elsewhere(
             behind = _behind(assembly, now, case, firm, share)
         gone = sorted(set(rest) - set(left))
         gain -= sum(_lost(assembly, j, there, left, offers) for j in gone)
-        if gain < -behind and not (now.stacked and case.evidence > STACKED_RIVAL):
+        told = now.stacked and case.evidence > STACKED_RIVAL
+        told = told or case.stacked and _told_by_the_rest(assembly, here, there, left, behind)
+        if gain < -behind and not told:
             continue
         better = gain - TWICE * (case.stacked - now.stacked)
         elsewhere = _making_room(assembly, there, others, rest, offers) if better > BETTER else {}
@@ -149,6 +151,22 @@ def _elsewhere(
         back = rigid.inverse(mover)
         displaced = {j: back @ assembly.pose[j] for j in gone}
         yield _Elsewhere(there | elsewhere, gain, better, displaced)
+
+
+def _told_by_the_rest(
+    assembly: Assembly,
+    here: dict[int, np.ndarray],
+    there: dict[int, np.ndarray],
+    rest: list[int],
+    behind: float,
+) -> bool:
+    """Whether those of the ``rest`` that scans stand upon neither ``here`` nor ``there`` (poses (4, 4)) say
+    enough for there, and not by ``behind`` less than for here: two set-ups do stand in one place now and then,
+    and then nothing is to be learnt from the other.
+    """
+    clear = [j for j in rest if not any(assembly.against(p, [j]).stacked for p in (here, there))]
+    case = assembly.against(there, clear)
+    return case.evidence > max(STACKED_RIVAL, assembly.against(here, clear).evidence - behind)
 
 
 def _lost(
