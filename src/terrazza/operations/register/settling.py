@@ -34,6 +34,7 @@ OFF = "switched off by hand"
 # m and rad that a tie ends aside of where all ties put its scans, to be fitted again from there; how often at
 # most, and in islands of how many scans
 ASIDE, REFITS, MOST_REFITTED = (0.005, np.radians(0.05)), 6, 100
+UNCHANGED = (1e-5, 1e-6)  # m and rad by which a tie that was fitted again and came to the same may differ
 
 
 def sightings(job: Job, scans: list[Scan]) -> "list[witnesses.Sighting]":
@@ -170,11 +171,12 @@ def _where_all_agree(ties, faces, seen, poses, fixed):
             if not t.failed and len(t.fit.free) < 2
         }
         aside = {n: p for n, p in between.items() if not rigid.within(ties[n].fit.pose, p, ASIDE)}
+        before = list(ties)
         for n, start in aside.items():
             again = linking.fit_near(faces, seen, ties[n].a, ties[n].b, start)
             if again is not None and not again.failed:
                 ties[n] = replace(again, weight=ties[n].weight)
-        if not aside:
+        if all(rigid.within(t.fit.pose, b.fit.pose, UNCHANGED) for t, b in zip(ties, before)):
             break
     return ties
 
