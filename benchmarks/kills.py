@@ -31,7 +31,7 @@ from terrazza.operations.spine.job import Job
 from terrazza.work.open import open_workspace
 from terrazza.work.queue import Queue
 from tests.conftest import like, make_field, make_whole
-from tests.work.test_crash import CASES, params_of
+from tests.work.cases import CASES, params_of
 from tests.work.test_deaths import children_of
 
 AGAIN, LONGEST = 8, 180.0

@@ -9,7 +9,7 @@ from terrazza.db.models import Entry
 from terrazza.work.runner import run_entry
 from tests import scenes
 from tests.run import must, opened
-from tests.web.test_pages import client_on
+from tests.web.conftest import client_on
 
 pytestmark = pytest.mark.usefixtures("alone")
 

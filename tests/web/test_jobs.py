@@ -13,7 +13,7 @@ from terrazza.operations.spine.fieldbook import enter
 from terrazza.work import demos, keeping
 from terrazza.work.runner import run_entry
 from tests.run import must
-from tests.web.test_pages import client_on
+from tests.web.conftest import client_on
 
 
 @pytest.fixture

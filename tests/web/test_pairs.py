@@ -10,7 +10,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.register import apart
 from tests import scenes
 from tests.run import must
-from tests.web.test_pages import client_on
+from tests.web.conftest import client_on
 
 SHIFT = np.array([0.008, 0.0, 0.003])
 

@@ -17,7 +17,7 @@ from terrazza.operations.pieces.floors import floor_under, floors, together
 from terrazza.web.contexts import plan, scene
 from tests.run import must, opened
 from tests.scenes import room_poses, scan_room
-from tests.web.test_pages import client_on
+from tests.web.conftest import client_on
 
 
 @pytest.fixture

@@ -9,7 +9,7 @@ from terrazza.db import queries
 from terrazza.web.contexts import scene
 from tests.run import must, opened, perform
 from tests.scenes import write_room
-from tests.web.test_pages import client_on
+from tests.web.conftest import client_on
 
 GRID = rigid.make(rigid.about_z(np.radians(30.0)), np.array([500_000.0, 4_600_000.0, 120.0]))
 

@@ -16,7 +16,7 @@ from terrazza.operations.spine.notation import Notation
 from terrazza.web.contexts import nodes, scene
 from tests.run import must, opened
 from tests.scenes import room_poses, write_room
-from tests.web.test_pages import client_on
+from tests.web.conftest import client_on
 
 
 @pytest.fixture

@@ -14,7 +14,7 @@ from terrazza.errors import TerrazzaError
 from terrazza.web.contexts.scene import origin_of
 from terrazza.work.trying import Lane
 from tests.run import must, opened
-from tests.web.test_pages import client_on
+from tests.web.conftest import client_on
 
 
 def box(low, high):
