@@ -8,18 +8,12 @@ from scipy.spatial import cKDTree
 
 from terrazza.core.geometry import rigid
 from terrazza.core.geometry.axes import UPRIGHT, Axes
-from terrazza.db import queries
 from terrazza.errors import ParamsError
 from terrazza.formats import e57_writer
 from terrazza.units import metres_per
 from tests.conftest import REFERENCES
 from tests.run import must, opened, perform
 from tests.scenes import PLACES, room_poses, scan_room, write_room
-
-
-@pytest.fixture
-def row(workspace):
-    return queries.create_job(workspace, "Import")
 
 
 def all_xyz(job, number=1):
