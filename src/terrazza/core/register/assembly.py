@@ -73,7 +73,7 @@ class Assembly:
         ``quiet``: how much counts what may have been moved. Without ``surfaces`` every placement is held.
         """
         self.surfaces = surfaces
-        self.pictures, self.fixed, self.quiet, self._judged = (
+        self.pictures, self.fixed, self.quiet, self.judged = (
             pictures,
             fixed,
             quiet,
@@ -84,14 +84,14 @@ class Assembly:
 
     def verdict(self, a: int, b: int, pose: np.ndarray) -> Verdict:
         a, b, pose, key = _ordered(a, b, pose)
-        if key not in self._judged:
-            self._judged[key] = weighed(judge(self.pictures[a], self.pictures[b], pose), self.quiet)
-        return self._judged[key]
+        if key not in self.judged:
+            self.judged[key] = weighed(judge(self.pictures[a], self.pictures[b], pose), self.quiet)
+        return self.judged[key]
 
     def gross(self, a: int, b: int, pose: np.ndarray) -> bool:
         """Whether a pair contradicts a pose at a glance, which is ten times as quick as its verdict."""
         a, b, pose, key = _ordered(a, b, pose)
-        return key not in self._judged and glance(self.pictures[a], self.pictures[b], pose)[1] > GROSS
+        return key not in self.judged and glance(self.pictures[a], self.pictures[b], pose)[1] > GROSS
 
     def standing(self, a: int, b: int) -> Verdict:
         """The verdict on two scans of one island as they stand."""

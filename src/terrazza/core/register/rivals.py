@@ -161,8 +161,8 @@ def _told_by_the_rest(
     behind: float,
 ) -> bool:
     """Whether those of the ``rest`` that scans stand upon neither ``here`` nor ``there`` (poses (4, 4)) say
-    enough for there, and not by ``behind`` less than for here: two set-ups do stand in one place now and then,
-    and then nothing is to be learnt from the other.
+    enough for there, and not by ``behind`` less than for here: two set-ups stand in one place now and then,
+    and nothing is to be learnt from the other then.
     """
     clear = [j for j in rest if not any(assembly.against(p, [j]).stacked for p in (here, there))]
     case = assembly.against(there, clear)

@@ -15,7 +15,7 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
 from terrazza.core.register.assembly import MANY, WELL, Assembly
-from terrazza.core.register.contradiction import Picture, judge
+from terrazza.core.register.contradiction import Picture, Verdict, judge
 from terrazza.core.register.doubts import as_filed, doubts_of, put_back
 from terrazza.core.register.offers import (
     COMMON,
@@ -73,15 +73,13 @@ class _Task:
     common: Any = None
     judged: dict[Any, Any] = field(default_factory=dict)
 
-    def each(
-        self, work: Callable[..., list[Any]], asked: list[Any], progress: Progress, label: str
-    ) -> list[list[Any]]:
+    def each(self, work: Callable[..., Any], asked: list[Any], progress: Progress, label: str) -> list[Any]:
         """What ``work`` finds for each of those ``asked``, here or over the fleet."""
         seen = (self.surfaces, self.shapes, self.pictures)
         if self.fleet is not None:
             shared = self.common or seen
             return self.fleet.map(work, asked, [1.0] * len(asked), progress, label, shared)
-        found: list[list[Any]] = []
+        found: list[Any] = []
         for one in asked:
             progress.advance(len(found), len(asked), label)
             found.append(work(one, seen, QUIET))
@@ -219,9 +217,12 @@ def _assembled(
     for k in task.fixed:
         assembly.pose[k], assembly.island[k] = task.given[k], min(task.fixed)
     by: dict[tuple[int, int], list[Offer]] = {}
+    near: dict[int, set[int]] = {}
     for o in offers:
         by.setdefault((o.a, o.b), []).append(o)
-    for o in sorted(offers, key=lambda o: -_support(o, by)):
+        near.setdefault(o.a, set()).add(o.b)
+        near.setdefault(o.b, set()).add(o.a)
+    for o in sorted(offers, key=lambda o: -_support(o, by, near)):
         assembly.join(o)
     for o in offers:
         if o.verdict.shared > STACKED[1]:
@@ -276,22 +277,40 @@ def _map_offers(
                     if key not in tried and (n <= MANY or hopeful[k] & set(near)):
                         tried.add(key)
                         stands = assembly.pose[k] if assembly.island[k] == island else None
-                        asked.append((k, centre, near, poses, stands))
-    results = task.each(on_map, asked, progress, "Matching to the map")
+                        asked.append((assembly.quiet, k, centre, near, poses, stands))
     found: list[Offer] = []
-    for (k, _, near, *_), poses in zip(asked, results):
-        for fit in poses:
-            case = assembly.against({k: fit.pose}, near)
-            if case.area > REFUSED:
-                continue
-            here = {j: assembly.verdict(j, k, rigid.inverse(assembly.pose[j]) @ fit.pose) for j in near}
-            here = {j: v for j, v in here.items() if v.common >= COMMON}
-            if here:
-                j = max(here, key=lambda j: here[j].told)
-                at = replace(fit, pose=rigid.inverse(assembly.pose[j]) @ fit.pose)
-                one = Offer(j, k, at, here[j])
-                found.append(replace(one, among=case.evidence - one.evidence))
+    for offers, judged in task.each(_on_map, asked, progress, "Matching to the map"):
+        found += offers
+        task.judged.update(judged)
     return found
+
+
+def _on_map(
+    asked: tuple[float, int, np.ndarray, list[int], list[np.ndarray], np.ndarray | None],
+    common: tuple[list[Surface], list[PlanShape], list[Picture]],
+    progress: Progress,
+) -> tuple[list[Offer], dict[Any, Verdict]]:
+    """The placements of a scan on a map (see ``offers.on_map``; before that how much counts what may have
+    been moved) that nothing near there contradicts, each against the scan with which it has most in common;
+    and the verdicts that this took.
+    """
+    quiet, (k, centre, near, poses, stands) = asked[0], asked[1:]
+    assembly = Assembly(common[2], set(), quiet=quiet)
+    for j, pose in zip(near, poses):
+        assembly.pose[j] = pose
+    found: list[Offer] = []
+    for fit in on_map((k, centre, near, poses, stands), common, progress):
+        case = assembly.against({k: fit.pose}, near)
+        if case.area > REFUSED:
+            continue
+        here = {j: assembly.verdict(j, k, rigid.inverse(assembly.pose[j]) @ fit.pose) for j in near}
+        here = {j: v for j, v in here.items() if v.common >= COMMON}
+        if here:
+            j = max(here, key=lambda j: here[j].told)
+            at = replace(fit, pose=rigid.inverse(assembly.pose[j]) @ fit.pose)
+            one = Offer(j, k, at, here[j])
+            found.append(replace(one, among=case.evidence - one.evidence))
+    return found, assembly.judged
 
 
 def _hopeful(assembly: Assembly, shapes: list[PlanShape], k: int) -> set[int]:
@@ -340,14 +359,14 @@ def _base(group: list[int], assembly: Assembly, given: dict[int, np.ndarray], fi
     return rigid.inverse(assembly.pose[group[0]])
 
 
-def _support(offer: Offer, by: dict[tuple[int, int], list[Offer]]) -> float:
-    """The weight of an offer and of the third scans through which others (``by`` pair) come to the same
-    placement.
+def _support(offer: Offer, by: dict[tuple[int, int], list[Offer]], near: dict[int, set[int]]) -> float:
+    """The weight of an offer and of the third scans through which others (``by`` pair; ``near``: by scan
+    those that it has some with) come to the same placement.
     """
     through: dict[int, float] = {}
-    for c in {k for pair in by for k in pair} - {offer.a, offer.b}:
-        for one in by.get((min(offer.a, c), max(offer.a, c)), []):
-            for two in by.get((min(c, offer.b), max(c, offer.b)), []):
+    for c in sorted(near[offer.a] & near[offer.b]):
+        for one in by[min(offer.a, c), max(offer.a, c)]:
+            for two in by[min(c, offer.b), max(c, offer.b)]:
                 if same(one.seen_from(offer.a) @ two.seen_from(c), offer.fit.pose):
                     through[c] = max(through.get(c, 0.0), min(one.evidence, two.evidence))
     return offer.weight + max(offer.among, sum(through.values()))
