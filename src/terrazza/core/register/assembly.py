@@ -68,11 +68,13 @@ class Assembly:
         judged: dict[tuple[Any, ...], Verdict] | None = None,
         quiet: float = 1.0,
         surfaces: "list[Surface] | None" = None,
+        holds: dict[frozenset[Any], bool] | None = None,
     ):
-        """``judged``: verdicts known from another assembly of the same pictures; new ones are added.
-        ``quiet``: how much counts what may have been moved. Without ``surfaces`` every placement is held.
+        """``judged``: verdicts known from another assembly of the same pictures, and ``holds``: what is known
+        to be held or not; new ones are added. ``quiet``: how much counts what may have been moved. Without
+        ``surfaces`` every placement is held.
         """
-        self.surfaces = surfaces
+        self.surfaces, self._holds = surfaces, {} if holds is None else holds
         self.pictures, self.fixed, self.quiet, self.judged = (
             pictures,
             fixed,
@@ -141,15 +143,17 @@ class Assembly:
         """
         if self.surfaces is None:
             return True
-        facing = [np.zeros((0, 2))]
-        for k, pose in moved.items():
-            for j in others:
-                way = rigid.inverse(self.pose[j]) @ pose
-                if self._common(j, k, way) > 0:
-                    normals = touching(self.surfaces[j], self.surfaces[k], way)
-                    facing.append((normals @ self.pose[j][:3, :3].T)[:, :2])
-        normals = np.concatenate(facing)
-        return not unheld(normals, np.full(len(normals), float(TOUCHING)), HELD)
+        ways = [(j, k, rigid.inverse(self.pose[j]) @ pose) for k, pose in moved.items() for j in others]
+        ways = [way for way in ways if self._common(*way) > 0]
+        key = frozenset((j, k, way.round(3).tobytes()) for j, k, way in ways)
+        if key not in self._holds:
+            facing = [np.zeros((0, 2))]
+            for j, k, way in ways:
+                normals = touching(self.surfaces[j], self.surfaces[k], way)
+                facing.append((normals @ self.pose[j][:3, :3].T)[:, :2])
+            normals = np.concatenate(facing)
+            self._holds[key] = not unheld(normals, np.full(len(normals), float(TOUCHING)), HELD)
+        return self._holds[key]
 
     @property
     def unsure(self) -> float:

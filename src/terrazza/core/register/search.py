@@ -61,7 +61,7 @@ class Placed:
 @dataclass(frozen=True)
 class _Task:
     """What is asked of a search: scans, ``given`` poses and ``fixed`` scans; who does the work (a fleet,
-    which has the three lists as ``common``, or nobody else), and the verdicts known so far.
+    which has the three lists as ``common``, or nobody else), and the verdicts and holds known so far.
     """
 
     surfaces: list[Surface]
@@ -72,6 +72,7 @@ class _Task:
     fleet: Any = None
     common: Any = None
     judged: dict[Any, Any] = field(default_factory=dict)
+    holds: dict[Any, bool] = field(default_factory=dict)
 
     def each(self, work: Callable[..., Any], asked: list[Any], progress: Progress, label: str) -> list[Any]:
         """What ``work`` finds for each of those ``asked``, here or over the fleet."""
@@ -213,7 +214,7 @@ def _assembled(
     """The assembly that offers lead to, and by scan the rivals and the doubt; ``witnessed`` are those that
     targets say, ``quiet`` is how much counts what may have been moved.
     """
-    assembly = Assembly(task.pictures, task.fixed, task.judged, quiet, task.surfaces)
+    assembly = Assembly(task.pictures, task.fixed, task.judged, quiet, task.surfaces, task.holds)
     for k in task.fixed:
         assembly.pose[k], assembly.island[k] = task.given[k], min(task.fixed)
     by: dict[tuple[int, int], list[Offer]] = {}
