@@ -8,7 +8,7 @@ import pytest
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET
-from terrazza.core.register import cloud_fit, contradiction
+from terrazza.core.register import cloud_fit, contradiction, search
 from terrazza.core.register.assembly import Assembly
 from terrazza.core.register.doubts import doubts_of, put_back
 from terrazza.core.register.offers import Offer, evidence
@@ -33,6 +33,22 @@ def _verdict(told, cost, shared=0.5):
 )
 def test_evidence_counts_what_is_shared_less_what_contradicts(verdict, apart, expected):
     assert evidence(verdict, apart) == pytest.approx(expected)
+
+
+@pytest.mark.parametrize(("third", "more"), [((0, 2), 3.0), ((2, 0), 0.0), ((0, 3), 0.0)])
+def test_third_scans_support_an_offer(third, more):
+    """Offers of 4 m along, and of 9 m by way of a third scan that has 3.0 of evidence at least; of scans
+    matched to maps the higher number may come first.
+    """
+    fit = lambda x: cloud_fit.Fit(_at(x), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
+    offers = [
+        Offer(0, 1, fit(4.0), _verdict(0.2, 0.0)),
+        Offer(*third, fit(9.0), _verdict(0.3, 0.0)),
+        Offer(1, 2, fit(5.0), _verdict(0.4, 0.0)),
+    ]
+    by = {(o.a, o.b): [o] for o in offers}
+    near = {k: {o.a + o.b - k for o in offers if k in (o.a, o.b)} for k in range(4)}
+    assert search._support(offers[0], by, near) == pytest.approx(2.0 + more)
 
 
 def _at(x):

@@ -366,8 +366,8 @@ def _support(offer: Offer, by: dict[tuple[int, int], list[Offer]], near: dict[in
     """
     through: dict[int, float] = {}
     for c in sorted(near[offer.a] & near[offer.b]):
-        for one in by[min(offer.a, c), max(offer.a, c)]:
-            for two in by[min(c, offer.b), max(c, offer.b)]:
+        for one in by.get((min(offer.a, c), max(offer.a, c)), []):
+            for two in by.get((min(c, offer.b), max(c, offer.b)), []):
                 if same(one.seen_from(offer.a) @ two.seen_from(c), offer.fit.pose):
                     through[c] = max(through.get(c, 0.0), min(one.evidence, two.evidence))
     return offer.weight + max(offer.among, sum(through.values()))
