@@ -219,6 +219,23 @@ def test_a_pose_in_a_file_that_the_scans_refute_leaves_no_doubt(told, refuted, f
     assert bool(said[2]) == doubted and not any(said[:2])
 
 
+@pytest.mark.parametrize(
+    ("one_way", "backed", "doubted"), [(1, False, False), (2, False, True), (2, True, False)]
+)
+def test_what_agrees_one_way_only_is_doubted(one_way, backed, doubted):
+    """The third of four scans shares as much with each of the others, with ``one_way`` of them one way."""
+
+    class Walled(_Told):
+        def verdict(self, a, b, pose):
+            return replace(_verdict(0.2, 0.0), mutual=float(b != 2 or a >= one_way))
+
+    assembly = Walled(4, None)
+    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 10.0, 20.0)], [0] * 4
+    given = dict(enumerate(assembly.pose)) if backed else {}
+    said = doubts_of(assembly, [[] for _ in range(4)], given, [])
+    assert bool(said[2]) == doubted and ("one way" in said[2]) == doubted
+
+
 @pytest.mark.parametrize(("rival", "left"), [(13.0, 0), (10.6, 1)])
 def test_files_that_agree_with_a_placement_speak_against_rivals_elsewhere(rival, left):
     assembly = _Told(3, lambda x: _verdict(0.4, 0.0))

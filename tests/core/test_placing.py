@@ -284,6 +284,20 @@ def test_a_thing_by_itself_is_told_from_a_piece_of_a_wall(box, moved, weight):
     assert patch[0] * patch[2] == pytest.approx(seen[0])
 
 
+@pytest.mark.parametrize(("side", "both"), [(-0.12, True), (0.0, False)])
+def test_both_sides_of_a_thin_wall_agree_one_way_only(side, both):
+    """One scan stands before a wall, another looks along it, from the same side or from the other: a pixel of
+    that one spans both sides.
+    """
+    y, z = (g.ravel() for g in np.meshgrid(np.arange(-2, 2, 0.01), np.arange(-1.2, 1.2, 0.01)))
+    seen = lambda x, eye: contradiction.Picture.of(np.stack([np.full(len(y), x), y, z], 1) - eye)
+    eyes = np.array([-3.0, 0, 0]), np.array([-0.9 if both else 0.8, -6.0, 0])
+    one, other = seen(-0.12, eyes[0]), seen(side, eyes[1])
+    verdict = contradiction.judge(one, other, rigid.make(np.eye(3), eyes[1] - eyes[0]))
+    assert verdict.common > 0.5 and verdict.area < 0.1
+    assert verdict.mutual == 1.0 if both else verdict.mutual < 0.2
+
+
 def test_a_floor_is_found_under_the_furniture_that_hides_most_of_it():
     desks = [
         ([x, y, 0.0], [x + 1.4, y + 0.8, 0.75]) for x in (1.0, 2.5, 4.6, 6.2) for y in (0.5, 1.5, 4.0, 5.0)

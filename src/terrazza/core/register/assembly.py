@@ -31,6 +31,9 @@ SECTOR, FAINT_SECTOR, FAINT_LOOSE_SECTOR = 0.6, 20.0, 30.0
 # surface points (by squared cosine) that face a level direction and hold a placement along it; what being
 # held both ways is worth as evidence: of 62 unrelated scans matched to a map none was, of true places all
 HELD, HELD_WORTH = 30.0, 3.0
+# share of the evidence that has to go both ways: 0.4 to 1 at the truth of simulated rooms, 0.6 at least but
+# for one of 40, and 0.3 one room beside it behind the same wall
+MUTUAL = 0.5
 WELL = 8.0  # evidence below which a scan is matched to maps, sure or not: rivals are found there, too
 MANY = 24  # scans up to which every pair is tried, so that each placement has met its rivals
 # as many times that evidence in larger jobs: of a hundred scans a few fit a stranger by chance, their
@@ -177,6 +180,15 @@ class Assembly:
             near = [j for j in others if np.linalg.norm(self.pose[j][:3, 3] - self.pose[k][:3, 3]) < BEYOND]
             excused = self.quiet * sum(self.standing(j, k).moved for j in near)
         return self.evidence(k) + excused < self.faint({k: self.pose[k]}, others, backed)
+
+    def goes_one_way(self, k: int) -> bool:
+        """Whether most of what speaks for a scan agrees one way only, as its side of a thin wall does with
+        the other: others look along it, and a pixel spans both.
+        """
+        here = {k: self.pose[k]}
+        alone = {j: self.against(here, [j]).evidence for j in self.beside(k)}
+        both = sum(e * self.standing(j, k).mutual for j, e in alone.items() if e > 0)
+        return both < MUTUAL * sum(e for e in alone.values() if e > 0)
 
     def members(self, island: int) -> list[int]:
         return [k for k, i in enumerate(self.island) if i == island]

@@ -43,6 +43,8 @@ EDGES = ((1, 1), (1, -1), (0, 1))  # axis and way to the flanks of a pixel, and 
 UNDER, FLOOR_CELL = 4.0, 0.5  # m about a station in which its floor is looked for, and cells of it
 # at a glance: of so many points one is looked for, and m² that contradict that no patch by patch would excuse
 ONE_OF, GROSS = 8, 14.0
+# as many times as much as the other way may agree one way, across the rays: what is seen flat covers little
+BOTH_WAYS = 10.0
 SEEN = 5  # pixels of a column from which a scan saw something that way
 
 
@@ -152,6 +154,7 @@ class Verdict:
     patches: list[Any]
     moved: float = 0.0
     moved_area: float = 0.0
+    mutual: float = 1.0
 
     @property
     def shared(self) -> float:
@@ -323,12 +326,12 @@ def judge(a: Picture, b: Picture, pose: np.ndarray, slack: tuple[float, float] =
     """What two scans say of ``pose`` (b to a): each one's first returns are looked for in the other's
     picture. ``pose`` (4, 4).
     """
-    shares, found, common, told, agreed = [], [], [], [], 0.0
+    shares, found, common, told, agreed = [], [], [], [], []
     for mine, other, way in ((b, a, pose), (a, b, rigid.inverse(pose))):
         state = np.zeros(len(mine.xyz), np.uint8)
         _project(mine.xyz, way, other.near, other.far, *slack, state)
         near = state == 1
-        agreed += float(_areas(mine.xyz[near]).sum())
+        agreed.append(float(_areas(mine.xyz[near]).sum()))
         yes, judged = int(near.sum()), int((near | (state == 2)).sum())
         if np.isfinite(other.near).any():
             shares.append(yes / max(int((state > 0).sum()), 1))
@@ -345,7 +348,8 @@ def judge(a: Picture, b: Picture, pose: np.ndarray, slack: tuple[float, float] =
         )
     found.sort(key=lambda p: -p[0])
     shares = shares or [0.0]
-    part = min(1.0, USUAL / max(agreed, 1e-9))
+    part = min(1.0, USUAL / max(sum(agreed), 1e-9))
+    one_picture = len(common) < 2
     cost = [min(p[0] * part / PATCH, SURE) for p in found]
     return Verdict(
         (shares[-1], shares[0]),
@@ -356,4 +360,5 @@ def judge(a: Picture, b: Picture, pose: np.ndarray, slack: tuple[float, float] =
         [p[:2] for p in found],
         float(sum(c for c, p in zip(cost, found) if p[2])),
         float(sum(p[0] for p in found if p[2])) * part,
+        1.0 if one_picture else min(1.0, BOTH_WAYS * min(agreed) / max(max(agreed), 1e-9)),
     )

@@ -204,6 +204,10 @@ def _doubted(
         )
     if told is not False and k in files.faint:
         return _faint(assembly, k, others)
+    if told is None and assembly.goes_one_way(k):
+        return (
+            "Most of what it shares with others agrees one way only, as it does on both sides of a thin wall."
+        )
     if told is None and files.hangs_on_faint(k):
         return "It hangs together only with scans for whose places little speaks."
     if told is False:
