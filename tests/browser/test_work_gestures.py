@@ -8,7 +8,6 @@ from terrazza.db.models import Entry
 from tests.browser.test_table import ended, idle, middle, place_of, visit
 
 pytestmark = pytest.mark.browser
-STEPS = ["import", "register", "georeference", "clean", "colorize", "classify", "draw", "deliver"]
 
 
 def test_a_section_is_drawn_along_the_line_on_the_table(page, served):

@@ -46,9 +46,7 @@ def test_third_scans_support_an_offer(third, more):
         Offer(*third, fit(9.0), _verdict(0.3, 0.0)),
         Offer(1, 2, fit(5.0), _verdict(0.4, 0.0)),
     ]
-    by = {(o.a, o.b): [o] for o in offers}
-    near = {k: {o.a + o.b - k for o in offers if k in (o.a, o.b)} for k in range(4)}
-    assert search._support(offers[0], by, near) == pytest.approx(2.0 + more)
+    assert search._support(offers[0], search._beside(offers)) == pytest.approx(2.0 + more)
 
 
 def _at(x):

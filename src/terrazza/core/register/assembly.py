@@ -186,9 +186,9 @@ class Assembly:
         the other: others look along it, and a pixel spans both.
         """
         here = {k: self.pose[k]}
-        alone = {j: self.against(here, [j]).evidence for j in self.beside(k)}
-        both = sum(e * self.standing(j, k).mutual for j, e in alone.items() if e > 0)
-        return both < MUTUAL * sum(e for e in alone.values() if e > 0)
+        speak = {j: e for j in self.beside(k) if (e := self.against(here, [j]).evidence) > 0}
+        both = sum(e * self.standing(j, k).mutual for j, e in speak.items())
+        return both < MUTUAL * sum(speak.values())
 
     def members(self, island: int) -> list[int]:
         return [k for k, i in enumerate(self.island) if i == island]

@@ -138,9 +138,9 @@ def _elsewhere(
         gone = sorted(set(rest) - set(left))
         gain -= sum(_lost(assembly, j, there, left, offers) for j in gone)
         told = now.stacked and case.evidence > STACKED_RIVAL
-        told = told or case.stacked and _told_by_the_rest(assembly, here, there, left, behind)
         if gain < -behind and not told:
-            continue
+            if not (case.stacked and _told_by_the_rest(assembly, here, there, left, behind)):
+                continue
         better = gain - TWICE * (case.stacked - now.stacked)
         elsewhere = _making_room(assembly, there, others, rest, offers) if better > BETTER else {}
         if gone or elsewhere is None:
@@ -165,8 +165,9 @@ def _told_by_the_rest(
     and nothing is to be learnt from the other then.
     """
     clear = [j for j in rest if not any(assembly.against(p, [j]).stacked for p in (here, there))]
-    case = assembly.against(there, clear)
-    return case.evidence > max(STACKED_RIVAL, assembly.against(here, clear).evidence - behind)
+    return assembly.against(there, clear).evidence > max(
+        STACKED_RIVAL, assembly.against(here, clear).evidence - behind
+    )
 
 
 def _lost(

@@ -217,13 +217,8 @@ def _assembled(
     assembly = Assembly(task.pictures, task.fixed, task.judged, quiet, task.surfaces, task.holds)
     for k in task.fixed:
         assembly.pose[k], assembly.island[k] = task.given[k], min(task.fixed)
-    by: dict[tuple[int, int], list[Offer]] = {}
-    near: dict[int, set[int]] = {}
-    for o in offers:
-        by.setdefault((o.a, o.b), []).append(o)
-        near.setdefault(o.a, set()).add(o.b)
-        near.setdefault(o.b, set()).add(o.a)
-    for o in sorted(offers, key=lambda o: -_support(o, by, near)):
+    beside = _beside(offers)
+    for o in sorted(offers, key=lambda o: -_support(o, beside)):
         assembly.join(o)
     for o in offers:
         if o.verdict.shared > STACKED[1]:
@@ -278,7 +273,7 @@ def _map_offers(
                     if key not in tried and (n <= MANY or hopeful[k] & set(near)):
                         tried.add(key)
                         stands = assembly.pose[k] if assembly.island[k] == island else None
-                        asked.append((assembly.quiet, k, centre, near, poses, stands))
+                        asked.append((assembly.quiet, (k, centre, near, poses, stands)))
     found: list[Offer] = []
     for offers, judged in task.each(_on_map, asked, progress, "Matching to the map"):
         found += offers
@@ -287,20 +282,20 @@ def _map_offers(
 
 
 def _on_map(
-    asked: tuple[float, int, np.ndarray, list[int], list[np.ndarray], np.ndarray | None],
+    asked: tuple[float, tuple[int, np.ndarray, list[int], list[np.ndarray], np.ndarray | None]],
     common: tuple[list[Surface], list[PlanShape], list[Picture]],
     progress: Progress,
 ) -> tuple[list[Offer], dict[Any, Verdict]]:
-    """The placements of a scan on a map (see ``offers.on_map``; before that how much counts what may have
-    been moved) that nothing near there contradicts, each against the scan with which it has most in common;
-    and the verdicts that this took.
+    """The placements of a scan on a map that nothing near there contradicts, each against the scan with which
+    it has most in common, and the verdicts that this took. Asked: how much counts what may have been moved,
+    and what ``offers.on_map`` is asked.
     """
-    quiet, (k, centre, near, poses, stands) = asked[0], asked[1:]
+    quiet, (k, _, near, poses, _) = asked
     assembly = Assembly(common[2], set(), quiet=quiet)
     for j, pose in zip(near, poses):
         assembly.pose[j] = pose
     found: list[Offer] = []
-    for fit in on_map((k, centre, near, poses, stands), common, progress):
+    for fit in on_map(asked[1], common, progress):
         case = assembly.against({k: fit.pose}, near)
         if case.area > REFUSED:
             continue
@@ -360,14 +355,26 @@ def _base(group: list[int], assembly: Assembly, given: dict[int, np.ndarray], fi
     return rigid.inverse(assembly.pose[group[0]])
 
 
-def _support(offer: Offer, by: dict[tuple[int, int], list[Offer]], near: dict[int, set[int]]) -> float:
-    """The weight of an offer and of the third scans through which others (``by`` pair; ``near``: by scan
-    those that it has some with) come to the same placement.
+def _beside(offers: list[Offer]) -> dict[int, dict[int, list[Offer]]]:
+    """By scan, and by the other one, the offers of a pair; of those found on a map, where the higher number
+    may come first, only the ones that name the lower first.
+    """
+    beside: dict[int, dict[int, list[Offer]]] = {k: {} for o in offers for k in (o.a, o.b)}
+    for o in offers:
+        if o.a < o.b:
+            beside[o.a].setdefault(o.b, []).append(o)
+            beside[o.b].setdefault(o.a, []).append(o)
+    return beside
+
+
+def _support(offer: Offer, beside: dict[int, dict[int, list[Offer]]]) -> float:
+    """The weight of an offer and of the third scans through which others (see ``_beside``) come to the same
+    placement.
     """
     through: dict[int, float] = {}
-    for c in sorted(near[offer.a] & near[offer.b]):
-        for one in by.get((min(offer.a, c), max(offer.a, c)), []):
-            for two in by.get((min(c, offer.b), max(c, offer.b)), []):
+    for c in sorted(beside[offer.a].keys() & beside[offer.b].keys()):
+        for one in beside[offer.a][c]:
+            for two in beside[offer.b][c]:
                 if same(one.seen_from(offer.a) @ two.seen_from(c), offer.fit.pose):
                     through[c] = max(through.get(c, 0.0), min(one.evidence, two.evidence))
     return offer.weight + max(offer.among, sum(through.values()))
