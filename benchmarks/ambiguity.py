@@ -7,6 +7,7 @@ than ``LESS`` of what they do at the truth.  A scan is *held* where a shift of `
 direction moves ``HOLDS`` of what it shares with the others off their surfaces.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -36,36 +37,46 @@ class View:
 
 
 class Evidence:
-    """What scanners at the ``truth`` (poses (4, 4)) see of a place without noise and people; ``views``: those
-    that did not look all around.
+    """What scanners at the ``truth`` (poses (4, 4)) see of a place without noise and people.
+
+    ``cast`` gives the ranges (n,) m, infinite where nothing is, from a point (3,) along directions (n, 3);
+    ``views``: the scans that did not look all around; nothing is seen beyond ``farthest`` m.
     """
 
     def __init__(
         self,
-        place: Place,
+        cast: Callable[[np.ndarray, np.ndarray], np.ndarray],
         truth: list[np.ndarray],
-        crowded: bool = False,
         views: "dict[int, View] | None" = None,
+        farthest: float = FARTHEST,
     ):
-        self._solid = place.solids(lasting(place.boxes) if crowded else place.boxes)
+        self._cast, self._farthest = cast, farthest
         self.truth, self._directions, self._views = truth, rays()[2][::EVERY], views or {}
         flat = np.hypot(self._directions[:, 0], self._directions[:, 1])
         self._angle = flat / flat.sum() * 4 * np.pi * 0.8  # solid angle of each ray, about
         self._ranges = [self._seen(k, self._directions) for k in range(len(truth))]
+
+    @classmethod
+    def of(
+        cls, place: Place, truth: list[np.ndarray], crowded: bool, views: "dict[int, View] | None" = None
+    ) -> "Evidence":
+        """That of a place of boxes; where it is ``crowded`` what is often moved counts nothing."""
+        solid = place.solids(lasting(place.boxes) if crowded else place.boxes)
+        return cls(lambda origin, directions: cast(origin, directions, *solid), truth, views)
 
     def _seen(self, k: int, directions: np.ndarray) -> np.ndarray:
         """(n,) m that scan k sees along directions (n, 3) of its frame: infinite where nothing is, NaN where
         it did not look.
         """
         pose = self.truth[k]
-        seen = cast(pose[:3, 3], np.ascontiguousarray(directions @ pose[:3, :3].T), *self._solid)
+        seen = self._cast(pose[:3, 3], np.ascontiguousarray(directions @ pose[:3, :3].T))
         return np.where(self._views.get(k, View()).of(directions), seen, np.nan)
 
     def _against(self, a: int, b: int, way: np.ndarray) -> tuple[float, float]:
         """Of what scan a sees, put into the frame of b by ``way``: the share that b sees as well, and the
         area (m²) that stands where b looked through.
         """
-        hit = self._ranges[a] < FARTHEST
+        hit = self._ranges[a] < self._farthest
         there = rigid.apply(way, self._directions[hit] * self._ranges[a][hit, None])
         away = np.linalg.norm(there, axis=1)
         seen = self._seen(b, there / away[:, None])
@@ -83,7 +94,7 @@ class Evidence:
         shares, worst = 0.0, 0.0
         for k, pose in moved.items():
             for j in set(range(len(self.truth))) - set(moved):
-                if np.linalg.norm(pose[:3, 3] - self.truth[j][:3, 3]) < FARTHEST:
+                if np.linalg.norm(pose[:3, 3] - self.truth[j][:3, 3]) < self._farthest:
                     way = rigid.inverse(self.truth[j]) @ pose
                     (one, first), (two, second) = (
                         self._against(k, j, way),

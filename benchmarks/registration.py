@@ -8,7 +8,10 @@ Families: rooms (random floor plans with doors and furniture), hotel (like rooms
 metres, two exchanged, one 3 m off), tilted (up to 5°), crowd (people and chairs that stand elsewhere in every
 scan), floors (two like ones and a stair), corridor (like doors), street (two fronts with windows), terrain
 (trees, no wall), islands (two buildings), sectors (rooms, three scans of which saw 40 to 160° only),
-bands (rooms, 8 to 30° up and down), odd.  See tests/places.py.  *Right*: within 20 mm and 0.2° in its island,
+bands (rooms, 8 to 30° up and down), odd (see tests/places.py); house, garden, stairwell, plant, nave, tunnel,
+garage, shelves (see tests/built.py), and ``house@posed-far``: one of these with poses as that family's.
+
+*Right*: within 20 mm and 0.2° in its island,
 without doubt; *silently wrong*: farther off, without doubt; *truth offered*: of the doubted ones, those whose
 truth is among the alternatives (0.3 m).  *Decided*: scans of which the place without noise tells where they
 stood (see ambiguity.py), and those of them that are right or doubted.
@@ -22,6 +25,7 @@ import os
 import sys
 import tempfile
 import time
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -31,6 +35,7 @@ from terrazza.formats import e57_writer
 
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
 from benchmarks.ambiguity import Evidence, View
+from tests import built
 from tests.places import COLUMNS, ROWS, WORLDS, rays, scanned
 
 GIVEN = {
@@ -40,6 +45,7 @@ GIVEN = {
     "posed-swapped": (0.1, 0.5),
     "posed-one-off": (0.02, 0.1),
 }  # families with given poses: m and degrees that they are off by
+GRIDDED = 0.7  # share of jobs of what is built of meshes whose files have grids
 ELSEWHERE = 0.3  # m: what is nearer than this is no other place
 COUNTED = (
     *("scans", "right", "doubted", "offered", "aside", "wrong"),
@@ -65,9 +71,21 @@ def disturbed(family: str, poses: list[np.ndarray], rng) -> list[np.ndarray | No
     return told
 
 
-def job(family: str, seed: int, path: str) -> Evidence:
-    """Write one job as E57; its truth."""
-    rng = np.random.default_rng([seed, sum(map(ord, family))])
+@dataclass(frozen=True)
+class Sweeps:
+    """Of a job: by scan the true ``poses`` (4, 4), points (n, 3) and their rows and columns, and the ``grid``
+    that they are of, if files are to have one; and what the place tells of it.
+    """
+
+    poses: list[np.ndarray]
+    xyz: list[np.ndarray]
+    rows: list[np.ndarray]
+    columns: list[np.ndarray]
+    grid: tuple[int, int] | None
+    evidence: Evidence
+
+
+def of_boxes(family: str, rng) -> Sweeps:
     place = WORLDS[family.split("-")[0]](rng)
     row, column, _ = rays()
     stations, views = list(place.places), {}
@@ -80,26 +98,37 @@ def job(family: str, seed: int, path: str) -> Evidence:
     if family == "bands":  # nothing of the floor and the ceiling near them
         stations = stations[-7:]
         views = {k: View(steep=np.radians(rng.uniform(8, 30))) for k in range(len(stations))}
-    swept = [scanned(place, family, station, rng) for station in stations]
-    poses = [pose for pose, *_ in swept]
+    poses, xyz, rows, columns = [], [], [], []
+    for k, station in enumerate(stations):
+        pose, hit, points = scanned(place, family, station, rng)
+        take = views.get(k, View()).of(points)
+        poses.append(pose)
+        xyz.append(points[take])
+        rows.append(row[hit][take])
+        columns.append(column[hit][take])
+    evidence = Evidence.of(place, poses, family == "crowd", views)
+    return Sweeps(poses, xyz, rows, columns, (ROWS, COLUMNS), evidence)
+
+
+def of_built(family: str, rng) -> Sweeps:
+    place, scanner, swept = built.swept(family, rng)
+    poses, rows, columns, xyz = map(list, zip(*swept))
+    grid = scanner.grid() if rng.random() < GRIDDED else None
+    return Sweeps(poses, xyz, rows, columns, grid, Evidence(place.clear, poses, None, scanner.farthest))
+
+
+def job(family: str, seed: int, path: str) -> Evidence:
+    """Write one job as E57; its truth."""
+    kind, _, given = family.partition("@")
+    rng = np.random.default_rng([seed, sum(map(ord, family))])
+    made = (of_built if kind in built.WORLDS else of_boxes)(kind, rng)
     with e57_writer.Writer(path) as out:
-        for k, ((_, hit, xyz), told) in enumerate(zip(swept, disturbed(family, poses, rng))):
-            take = views.get(k, View()).of(xyz)
-            out.add_scan(
-                f"s{k + 1}",
-                [
-                    {
-                        "xyz": xyz[take],
-                        "intensity": np.full(int(take.sum()), 20000, np.uint16),
-                        "row": row[hit][take].astype(np.uint32),
-                        "column": column[hit][take].astype(np.uint32),
-                    }
-                ],
-                ["xyz", "intensity", "row", "column"],
-                pose=told,
-                grid=(ROWS, COLUMNS),
-            )
-    return Evidence(place, poses, family == "crowd", views)
+        for k, told in enumerate(disturbed(given or kind, made.poses, rng)):
+            block = {"xyz": made.xyz[k], "intensity": np.full(len(made.xyz[k]), 20000, np.uint16)}
+            if made.grid:
+                block |= {"row": made.rows[k].astype(np.uint32), "column": made.columns[k].astype(np.uint32)}
+            out.add_scan(f"s{k + 1}", [block], list(block), pose=told, grid=made.grid)
+    return made.evidence
 
 
 def rivals(at: dict[int, list[np.ndarray]], truth: list[np.ndarray], k: int) -> list[dict[int, np.ndarray]]:
@@ -198,7 +227,9 @@ def run(family: str, seed: int, tell: bool = False) -> dict:
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
-    parser.add_argument("families", nargs="*", default=[*WORLDS, *(g for g in GIVEN if g not in WORLDS)])
+    parser.add_argument(
+        "families", nargs="*", default=[*WORLDS, *built.WORLDS, *(g for g in GIVEN if g not in WORLDS)]
+    )
     parser.add_argument("--jobs", type=int, default=3)
     parser.add_argument("--seed", type=int, default=0)
     parser.add_argument("--tell", action="store_true", help="print what is doubted, and why")

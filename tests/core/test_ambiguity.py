@@ -40,7 +40,7 @@ END = ([9.0, 0.0, 0.0], [9.1, 4.0, 3.0])
     ],
 )
 def test_a_place_decides_what_holds_a_scan_and_beats_its_rivals(inside, moved, held, beaten):
-    evidence = Evidence(_tube(200.0, *inside), [_station(0.0), _station(5.0)])
+    evidence = Evidence.of(_tube(200.0, *inside), [_station(0.0), _station(5.0)], False)
     assert evidence.held(1) == held
     assert evidence.beaten({1: moved}) == beaten
     assert evidence.decides(1, [{1: moved}]) == (held and beaten)
@@ -49,6 +49,6 @@ def test_a_place_decides_what_holds_a_scan_and_beats_its_rivals(inside, moved, h
 
 def test_what_two_scans_saw_of_nothing_in_common_is_not_decided():
     wall = ([2.4, 0.0, 0.0], [2.6, 4.0, 3.0])
-    evidence = Evidence(_tube(9.0, wall), [_station(0.0), _station(5.0)])
+    evidence = Evidence.of(_tube(9.0, wall), [_station(0.0), _station(5.0)], False)
     assert evidence.told({1: _station(5.0)})[0] == pytest.approx(0, abs=1e-9)
     assert not evidence.held(1)

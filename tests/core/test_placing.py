@@ -268,6 +268,7 @@ def _in_a_hall(boxes=(), gaps=()):
         (([6.5, 3.4, 0.0], [6.9, 4.9, 2.1]), True, 0.3),  # a cupboard
         (None, True, 1.0),  # a piece of the wall, as high, where the other saw through a door
         (([6.5, 0.5, 0.0], [6.9, 5.0, 2.1]), False, 1.0),  # a partition
+        (([5.6, 0.8, 0.0], [7.0, 5.2, 1.45]), True, 0.3),  # a car
     ],
 )
 def test_a_thing_by_itself_is_told_from_a_piece_of_a_wall(box, moved, weight):

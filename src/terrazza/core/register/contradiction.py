@@ -8,6 +8,7 @@ points.
 
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import product
 from typing import Any
 
 import numpy as np
@@ -22,18 +23,21 @@ ROWS, COLUMNS = int(round(np.pi / PIXEL)), int(round(2 * np.pi / PIXEL))
 # fit
 WIDELY, CLOSELY = (0.12, 0.01), (0.04, 0.003)
 CLOSE, FAR = 0.6, 20.0  # m: nearer points say nothing, and farther pixels are too wide to be told from specks
+# m, and per metre of range, from the nearest of its eight neighbours: a pixel farther from all of them spans
+# an edge, and its range lies anywhere between what is before and behind it
+ALONE = (0.03, 0.01)
 # m² and pixels: smaller patches are specks; of fewer than many pixels (far away, at a grazing angle) they
 # count in part
 LEAST, FEWEST, MANY = 0.12, 6, 30
 USUAL = 100.0  # m²: what agrees in a room; in a hall as much more may contradict as there is more to see
 # m: width and height over the floor of what moves by itself or is moved; doors are higher, as are cupboards,
-# which are moved rarely
-PERSON, FURNITURE, CUPBOARD = (1.3, 1.93), (2.2, 1.35), (2.2, 2.4)
+# which are moved rarely; cars are wider
+PERSON, FURNITURE, CUPBOARD, CAR = (1.3, 1.93), (2.2, 1.35), (2.2, 2.4), (5.4, 2.0)
 # m² of a patch that make a placement e times less likely, and as how many times that a patch counts at most:
 # something may have been moved there
 PATCH, SURE = 0.05, 6.0
 WHOLE = 25_000  # pixels of a scan that saw all around; what agrees is a share of that where a scan saw less
-# weights of what such a thing contradicts, and a cupboard; and the share of its edge over which something
+# weights of what such a thing contradicts, and a cupboard or a car; and the share of its edge over which something
 # farther is seen from which it is surely a thing by itself (at the truth of simulated rooms and floors all
 # have 0.7 and more; of patches as small at wrong placements half have less than 0.1, of those up to the size
 # of a cupboard nine tenths: they are pieces of walls)
@@ -91,12 +95,29 @@ class Picture:
         """
         if not np.isfinite(self.near).any():
             return np.full((ROWS, COLUMNS), 2 ** len(EDGES) - 1, np.uint8)
-        r, out = np.full((ROWS, COLUMNS), np.inf), np.zeros((ROWS, COLUMNS), np.uint8)
-        r[self.row, self.column] = np.linalg.norm(self.xyz, axis=1)
+        r, out = self._ranges(), np.zeros((ROWS, COLUMNS), np.uint8)
         for bit, (axis, way) in enumerate(EDGES):
             beside = np.maximum(np.roll(r, -way, axis), np.roll(r, -2 * way, axis))
             out |= (beside > r * (1 + WIDELY[1]) + WIDELY[0]).astype(np.uint8) << bit
         return out
+
+    @cached_property
+    def alone(self) -> np.ndarray:
+        """(n,) bool: pixels of which no neighbour is about as far; none where there is no picture."""
+        r = self._ranges()
+        least = np.full((ROWS, COLUMNS), np.inf)
+        with np.errstate(invalid="ignore"):  # nothing beside nothing
+            for way in product((-1, 0, 1), repeat=2):
+                if any(way):
+                    least = np.fmin(least, np.abs(np.roll(r, way, (0, 1)) - r))
+        alone = least > ALONE[0] + ALONE[1] * r
+        return alone[self.row, self.column] & np.isfinite(self.near).any()
+
+    def _ranges(self) -> np.ndarray:
+        """(rows, columns) m of each pixel, infinite where nothing was seen."""
+        r = np.full((ROWS, COLUMNS), np.inf)
+        r[self.row, self.column] = np.linalg.norm(self.xyz, axis=1)
+        return r
 
     @classmethod
     def of(cls, xyz: np.ndarray, station: bool = True) -> "Picture":
@@ -247,7 +268,7 @@ def _patches(
     ``floor`` is the height under its station.
     """
     bad = np.zeros((ROWS, COLUMNS), bool)
-    chosen = state == 2
+    chosen = (state == 2) & ~picture.alone
     bad[picture.row[chosen], picture.column[chosen]] = True
     if not bad.any():
         return []
@@ -272,7 +293,7 @@ def _patches(
         weight, moved = 1.0, False
         if fits(PERSON) or fits(FURNITURE):
             weight, moved = max(MOVED, 1.0 - (1.0 - MOVED) * loose[label] / LOOSE), True
-        elif fits(CUPBOARD) and loose[label] >= LEANING:
+        elif fits(CUPBOARD) and loose[label] >= LEANING or fits(CAR) and loose[label] >= LOOSE:
             weight, moved = CARRIED, True
         part = min(1.0, pixels[label] / MANY)
         out.append((float(total[label]), mine.mean(0), float(weight * part), moved))
