@@ -40,7 +40,8 @@ class Evidence:
     """What scanners at the ``truth`` (poses (4, 4)) see of a place without noise and people.
 
     ``cast`` gives the ranges (n,) m, infinite where nothing is, from a point (3,) along directions (n, 3);
-    ``views``: the scans that did not look all around; nothing is seen beyond ``farthest`` m.
+    ``views``: the scans that did not look all around; nothing is seen beyond ``farthest`` m, and one of
+    ``every`` rays is cast.
     """
 
     def __init__(
@@ -49,9 +50,10 @@ class Evidence:
         truth: list[np.ndarray],
         views: "dict[int, View] | None" = None,
         farthest: float = FARTHEST,
+        every: int = EVERY,
     ):
         self._cast, self._farthest = cast, farthest
-        self.truth, self._directions, self._views = truth, rays()[2][::EVERY], views or {}
+        self.truth, self._directions, self._views = truth, rays()[2][::every], views or {}
         flat = np.hypot(self._directions[:, 0], self._directions[:, 1])
         self._angle = flat / flat.sum() * 4 * np.pi * 0.8  # solid angle of each ray, about
         self._ranges = [self._seen(k, self._directions) for k in range(len(truth))]

@@ -46,6 +46,7 @@ GIVEN = {
     "posed-one-off": (0.02, 0.1),
 }  # families with given poses: m and degrees that they are off by
 GRIDDED = 0.7  # share of jobs of what is built of meshes whose files have grids
+EVERY_OF_MESHES = 31  # ray by which is told what a place of meshes decides, because each takes longer
 ELSEWHERE = 0.3  # m: what is nearer than this is no other place
 COUNTED = (
     *("scans", "right", "doubted", "offered", "aside", "wrong"),
@@ -114,7 +115,8 @@ def of_built(family: str, rng) -> Sweeps:
     place, scanner, swept = built.swept(family, rng)
     poses, rows, columns, xyz = map(list, zip(*swept))
     grid = scanner.grid() if rng.random() < GRIDDED else None
-    return Sweeps(poses, xyz, rows, columns, grid, Evidence(place.clear, poses, None, scanner.farthest))
+    evidence = Evidence(place.clear, poses, None, scanner.farthest, EVERY_OF_MESHES)
+    return Sweeps(poses, xyz, rows, columns, grid, evidence)
 
 
 def job(family: str, seed: int, path: str) -> Evidence:

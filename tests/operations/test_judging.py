@@ -9,7 +9,7 @@ import pytest
 from terrazza.core.geometry import rigid
 from terrazza.core.register import cloud_fit, graph, linking, network
 from terrazza.db import queries
-from terrazza.operations.register import settling
+from terrazza.operations.register import judging, settling
 from terrazza.operations.register.looked_through import due
 from terrazza.operations.register.statement import statement
 from terrazza.operations.spine.fieldbook import undo
@@ -256,6 +256,32 @@ def test_one_scan_that_hardly_anything_holds_makes_not_all_others_loose(loose, f
     found = settling._loose(scans, [(members, adjusted, stay)], held)
     assert {k - 4 for k in found} == told and all(30 < v < 300 for v in found.values())
     assert stay == ({4} if fixed or loose else {5})
+
+
+@pytest.mark.parametrize(
+    ("off", "free", "only", "doubted"),
+    [
+        (0.05, (), {(2, 3), (1, 3)}, {4}),  # two ties leave it behind, and the others of those have more
+        (0.05, (), {(2, 3)}, {3, 4}),  # a tie is all that either has
+        (0.05, (np.array([0.0, 1.0, 0.0]),), {(2, 3)}, set()),  # nothing holds it along that
+        (0.001, (), {(2, 3)}, set()),
+    ],
+)
+def test_what_an_adjustment_puts_where_ties_say_that_it_is_not_is_doubted(off, free, only, doubted):
+    rest = [rigid.make(np.eye(3), np.array([4.0 * k, 0, 0])) for k in range(4)]
+    pairs = {(0, 1), (0, 2), (1, 2)} | only if len(only) > 1 else only
+    ties = []
+    for a, b in sorted(pairs):
+        pose = rigid.inverse(rest[a]) @ rest[b]
+        pose[1, 3] += off if 3 in (a, b) else 0.0
+        fit = cloud_fit.Fit(
+            pose, 0.002, 0.001, 0.5, 900, np.diag([1e5] * 3 + [1e4] * 3), pose[:3, 3], True, free
+        )
+        ties.append(linking.Tie(a, b, fit, 0.5, 0.0))
+    told = judging.left_behind([Made(id=k + 1) for k in range(4)], ties, rest, {0})
+    assert set(told) == doubted
+    assert all("50 mm" in says for says in told.values())
+    assert judging.left_behind([Made(id=k + 1) for k in range(4)], ties, rest, {0, 2, 3}) == {}
 
 
 @pytest.mark.parametrize("ends", ["there", "nowhere", "failed"])

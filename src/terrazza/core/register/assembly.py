@@ -87,6 +87,12 @@ class Assembly:
         self.pose = [np.eye(4) for _ in pictures]
         self.island = list(range(len(pictures)))
 
+    def copy(self) -> "Assembly":
+        """Another assembly of the same scans that stand as here; what is known is known to both."""
+        other = Assembly(self.pictures, self.fixed, self.judged, self.quiet, self.surfaces, self._holds)
+        other.pose, other.island = list(self.pose), list(self.island)
+        return other
+
     def verdict(self, a: int, b: int, pose: np.ndarray) -> Verdict:
         a, b, pose, key = _ordered(a, b, pose)
         if key not in self.judged:

@@ -37,10 +37,10 @@ PERSON, FURNITURE, CUPBOARD, CAR = (1.3, 1.93), (2.2, 1.35), (2.2, 2.4), (5.4, 2
 # something may have been moved there
 PATCH, SURE = 0.05, 6.0
 WHOLE = 25_000  # pixels of a scan that saw all around; what agrees is a share of that where a scan saw less
-# weights of what such a thing contradicts, and a cupboard or a car; and the share of its edge over which something
-# farther is seen from which it is surely a thing by itself (at the truth of simulated rooms and floors all
-# have 0.7 and more; of patches as small at wrong placements half have less than 0.1, of those up to the size
-# of a cupboard nine tenths: they are pieces of walls)
+# weights of what such a thing contradicts, and a cupboard or a car; and the share of its edge over which
+# something farther is seen from which it is surely a thing by itself (at the truth of simulated rooms and
+# floors all have 0.7 and more; of patches as small at wrong placements half have less than 0.1, of those up
+# to the size of a cupboard nine tenths: they are pieces of walls)
 MOVED, CARRIED, LOOSE, LEANING = 0.2, 0.3, 0.5, 0.3
 STANDS, HIDDEN = 0.9, 1.4  # m over the floor to which a thing that stands on it is seen, and one by itself
 EDGES = ((1, 1), (1, -1), (0, 1))  # axis and way to the flanks of a pixel, and over it

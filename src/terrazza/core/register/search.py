@@ -14,9 +14,10 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
-from terrazza.core.register.assembly import MANY, WELL, Assembly
+from terrazza.core.register.assembly import ALTERNATIVES, MANY, WELL, Assembly
 from terrazza.core.register.contradiction import Picture, Verdict, judge
 from terrazza.core.register.doubts import as_filed, doubts_of, put_back
+from terrazza.core.register.giving_way import made_way
 from terrazza.core.register.offers import (
     COMMON,
     REFUSED,
@@ -43,6 +44,7 @@ ROUNDS = (
 )
 # islands that a scan of a large job is matched to as maps: those that it looks like or was taken next to
 MAPS = 3
+CONTESTED = "Another scan would fit here about as well, and only one of them can be right."
 
 
 @dataclass
@@ -218,17 +220,24 @@ def _assembled(
     for k in task.fixed:
         assembly.pose[k], assembly.island[k] = task.given[k], min(task.fixed)
     beside = _beside(offers)
-    for o in sorted(offers, key=lambda o: -_support(o, beside)):
+    ranked = sorted(offers, key=lambda o: -_support(o, beside))
+    for o in ranked:
         assembly.join(o)
     for o in offers:
         if o.verdict.shared > STACKED[1]:
             assembly.join(o, twins=True)
+    way = made_way(assembly, ranked)
+    assembly = way.assembly
     filed = lambda: as_filed(assembly, task.given)
     assembly.settle(offers)
     rivals = rivals_of(assembly, offers, progress, filed)
     if put_back(assembly, task.given, offers):
         rivals = rivals_of(assembly, offers, progress, filed)
-    return assembly, rivals, doubts_of(assembly, rivals, task.given, witnessed)
+    rivals = [[*some, *more][:ALTERNATIVES] for some, more in zip(rivals, way.rivals)]
+    doubts = doubts_of(assembly, rivals, task.given, witnessed)
+    for k in way.contested - filed() if not witnessed else ():
+        doubts[k] = doubts[k] or CONTESTED
+    return assembly, rivals, doubts
 
 
 def _by_targets(

@@ -14,6 +14,7 @@ from terrazza.operations.register.judging import (
     doubled,
     hung_together,
     judged_again,
+    left_behind,
     shown_twice,
 )
 from terrazza.operations.register.recording import WEAK, hold_words, record_of, weakest
@@ -84,6 +85,7 @@ def settle(
     )
     unsettled = _unsettled(scans, poses, results, loose, fixed)
     rest, bias = _at_rest(poses, results)
+    unsettled = left_behind(scans, ties, rest, fixed) | unsettled
     ties = linking.at_rest(ties, faces, rest)
     figures = record_of(job, scans, poses, ties, results, loose, how)
     figures |= hung_together(job, scans, ties, results)
@@ -116,7 +118,7 @@ def settle_aside(
         job, scans, faces, seen, poses, set(), least_overlap, bias_sigma, progress, set()
     )
     rest = _at_rest(poses, results)[0]
-    unsettled = _sliding(job, scans, results, ties, rest, set())
+    unsettled = left_behind(scans, ties, rest, set()) | _sliding(job, scans, results, ties, rest, set())
     return rest, unsettled | _unsettled(scans, poses, results, loose, set()), _loose(scans, results, set())
 
 

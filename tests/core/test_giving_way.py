@@ -1,0 +1,94 @@
+"""Scans that give way to those that belong where they stand: a stairwell of which only heights are known."""
+
+from types import SimpleNamespace
+
+import numpy as np
+import pytest
+
+from terrazza.core.geometry import rigid
+from terrazza.core.register.assembly import Assembly
+from terrazza.core.register.contradiction import Verdict
+from terrazza.core.register.giving_way import made_way
+from terrazza.core.register.offers import Offer
+
+# two landings, the half landings over each, and the landing over those
+LOWER, BETWEEN, UPPER, OVER, TOP = range(5)
+HEIGHT = {LOWER: 0.0, BETWEEN: 1.5, UPPER: 3.0, OVER: 4.5, TOP: 6.0}
+
+
+class Heights(Assembly):
+    """Scans of which pairs agree at certain differences of height, and contradict each other at none."""
+
+    def __init__(self, told, fixed=frozenset()):
+        super().__init__([SimpleNamespace(around=1.0)] * 5, set(fixed))
+        self.told = told
+
+    def copy(self):
+        other = Heights(self.told, self.fixed)
+        other.pose, other.island = list(self.pose), list(self.island)
+        return other
+
+    def gross(self, a, b, pose):
+        return False
+
+    def verdict(self, a, b, pose):
+        if a > b:
+            a, b, pose = b, a, rigid.inverse(pose)
+        up = round(float(pose[2, 3]), 1)
+        told = self.told.get((a, b, up), 0.0)
+        return Verdict((told, told), told, told, 5.0 if up == 0 else 0.0, 0.0, [])
+
+
+def _up(by):
+    return rigid.make(np.eye(3), np.array([0.0, 0.0, by]))
+
+
+TRUE = [(a, b, HEIGHT[b] - HEIGHT[a], 0.55) for a, b in ((0, 1), (1, 2), (2, 3), (3, 4))]
+TAKEN = (LOWER, OVER, 1.5, 0.5)  # the lower landing looks like the upper one
+
+
+def _stood(pairs, **options):
+    """An assembly in which the lower landing stands in the upper one's place, and offers of all pairs."""
+    assembly = Heights({(a, b, up): told for a, b, up, told in pairs}, **options)
+    for k, height, island in (
+        (LOWER, 3.0, 0),
+        (OVER, 4.5, 0),
+        (TOP, 6.0, 0),
+        (BETWEEN, 0, 1),
+        (UPPER, 1.5, 1),
+    ):
+        assembly.pose[k], assembly.island[k] = _up(height), island
+    offers = [
+        Offer(a, b, SimpleNamespace(pose=_up(up)), assembly.verdict(a, b, _up(up))) for a, b, up, _ in pairs
+    ]
+    return assembly, sorted(offers, key=lambda o: -o.evidence)
+
+
+def test_a_landing_gives_way_to_the_one_that_belongs_there_and_goes_where_it_belongs():
+    way = made_way(*_stood([*TRUE, TAKEN]))
+    heights = [way.assembly.pose[k][2, 3] - way.assembly.pose[TOP][2, 3] for k in range(5)]
+    assert heights == pytest.approx([HEIGHT[k] - HEIGHT[TOP] for k in range(5)])
+    assert len(set(way.assembly.island)) == 1
+    assert not way.contested and not any(way.rivals)
+
+
+@pytest.mark.parametrize(("told", "contested"), [(0.5, True), (0.68, False)])
+def test_one_that_has_nowhere_else_is_contested_unless_clearly_more_speaks_for_it(told, contested):
+    """Nothing is offered of the lower landing but the place where it stands."""
+    pairs = [p for p in TRUE if LOWER not in p[:2]] + [(*TAKEN[:3], told)]
+    assembly, offers = _stood(pairs)
+    pairs = {(UPPER, OVER): 0.5}
+    assembly.told |= {(a, b, HEIGHT[b] - HEIGHT[a]): told for (a, b), told in pairs.items()}
+    way = made_way(assembly, offers)
+    assert way.contested == ({LOWER} if contested else set())
+    assert way.assembly.pose[LOWER][2, 3] == pytest.approx(3.0)
+
+
+@pytest.mark.parametrize("kept", ["fixed", "faint offer"])
+def test_what_is_fixed_does_not_give_way_and_faint_offers_move_nothing(kept):
+    weak = [(a, b, up, 0.3 if {a, b} == {UPPER, OVER} else told) for a, b, up, told in TRUE]
+    assembly, offers = _stood(
+        [*(TRUE if kept == "fixed" else weak), TAKEN], **({"fixed": {LOWER}} if kept == "fixed" else {})
+    )
+    way = made_way(assembly, offers)
+    assert way.assembly is assembly and not way.contested
