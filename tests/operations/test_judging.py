@@ -232,7 +232,7 @@ def test_the_scan_that_the_adjustment_carried_away_is_told_not_the_others(gone, 
     went = rigid.make(np.eye(3), np.array([0.3, 0.4, 0.0]))
     after = [went @ p if k == gone else p for k, p in enumerate(before)]
     after = [before[0] @ rigid.inverse(after[0]) @ p for p in after]
-    results = [([0, 1, 2, 3], Made(poses=after, joint=np.eye(32)), {0})]
+    results = [([0, 1, 2, 3], Made(poses=after, joint=np.eye(32), variance_factor=1.0), {0})]
     wrong = settling._bounded([Made(id=k + 1) for k in range(4)], before, results, fixed)
     assert {k - 1 for k in wrong} == told and all("0.3 m or 2°" in v for v in wrong.values())
 
@@ -256,6 +256,21 @@ def test_one_scan_that_hardly_anything_holds_makes_not_all_others_loose(loose, f
     found = settling._loose(scans, [(members, adjusted, stay)], held)
     assert {k - 4 for k in found} == told and all(30 < v < 300 for v in found.values())
     assert stay == ({4} if fixed or loose else {5})
+
+
+@pytest.mark.parametrize(
+    ("factor", "moved", "told"),
+    [(1.0, 0.03, set()), (6.0, 0.03, {2}), (6.0, 0.005, set()), (6.0, 0.5, {2})],
+)
+def test_what_surfaces_that_do_not_fit_have_moved_is_doubted(factor, moved, told):
+    before = [rigid.make(np.eye(3), np.array([4.0 * k, 0.0, 0.0])) for k in range(4)]
+    after = [
+        rigid.make(np.eye(3), np.array([0, moved, 0])) @ p if k == 2 else p for k, p in enumerate(before)
+    ]
+    results = [([0, 1, 2, 3], Made(poses=after, joint=np.eye(32), variance_factor=factor), {0})]
+    wrong = settling._bounded([Made(id=k + 1) for k in range(4)], before, results, {0})
+    assert {k - 1 for k in wrong} == told
+    assert all(("0.3 m" if moved > 0.3 else "2.4 times") in says for says in wrong.values())
 
 
 @pytest.mark.parametrize(

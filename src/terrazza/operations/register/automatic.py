@@ -122,7 +122,7 @@ class Automatic(Operation):
                 "loose_mm": figures["loose_mm"] | loose,
             }
         figures["given_wrong"] = given.wrong(job, told)
-        return figures | put_standing(job, scans, found, figures)
+        return figures | put_standing(job, scans, found, figures, fixed)
 
 
 def _targets(job: Job, scans: list[Scan], progress: Progress) -> list:

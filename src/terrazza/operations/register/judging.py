@@ -18,7 +18,7 @@ LOOSE_MM = 7.0  # a standard deviation beyond this lets a placement be 20 mm off
 MOST_TOLD, MOST_LOOPS = 200, 50  # double walls and loops that a list can show
 # a tie whose fit is left behind so far: normalised misclosure, and m or rad (right scans of fifteen simulated
 # places had 2.9 and less, wrong ones of sparse scans 4 to 10)
-LEFT_BEHIND, BEHIND = 4.0, (0.010, np.radians(0.1))
+LEFT_BEHIND, BEHIND = 3.5, (0.010, np.radians(0.1))
 ADVISE = 0.0015  # m: a scan less sure than this is worth another tie
 
 

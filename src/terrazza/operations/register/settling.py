@@ -29,6 +29,9 @@ with later():
 FARTHEST_STEP = 0.15  # m that an adjustment may move a scan from where fits of pairs put it
 FARTHEST_TURN = np.radians(1.0)
 LOOSE_STEPS = 2.0  # of those, from a rough place that was free to slide
+# share of those steps, and spread of the common surfaces as a multiple of their noise (1 at the truth of ten
+# simulated places, 1.3 to 3.2 where scans stood 12 to 150 mm off), beyond which both together are no chance
+CARRIED, ROUGH = 0.1, 1.4
 TRIED = 20  # scans of an island, at most about twice, by which is told which of them moved
 ONE_WAY = np.cos(np.radians(25.0))  # directions nearer to each other are one
 OFF = "switched off by hand"
@@ -153,9 +156,8 @@ def _adjusted(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, 
 
 
 def _where_all_agree(ties, faces, seen, poses, fixed):
-    """The ties, those fitted again that ended aside of where all others put their scans: what two scans share
-    through a door fits about as well turned by half a degree as where it belongs, and which of the two it is
-    depends on where the fit began.
+    """The ties, those fitted again that ended aside of where all others put their scans: what two share by a
+    door fits about as well turned by half a degree, and which of the two it is depends on where it began.
     """
     ties = list(ties)
     for _ in range(REFITS):
@@ -256,6 +258,13 @@ def _bounded(scans, poses, results, fixed: set[int]) -> dict[int, str]:
             }
             continue
         steps = _steps(adjusted.poses, [poses[k] for k in members], stay, fixed)
+        spread = float(np.sqrt(adjusted.variance_factor))
+        wrong |= {
+            scans[k].id: f"The surfaces that it shares lie {spread:.1f} times as far apart as their noise "
+            "explains, and still moved it in the adjustment."
+            for k, step in zip(members, steps)
+            if step > CARRIED and spread > ROUGH and k not in stay
+        }
         wrong |= {
             scans[k].id: f"The adjustment moved it by more than {LOOSE_STEPS * FARTHEST_STEP:.1f} m or "
             f"{np.degrees(LOOSE_STEPS * FARTHEST_TURN):.0f}° from where the fits of pairs had put it."
@@ -327,7 +336,7 @@ def _sliding(job, scans, results, ties, rest, fixed: set[int]) -> dict[int, str]
 
 def _joined(members: list[int], pairs) -> list[list[int]]:
     """Members by what pairs join."""
-    group = {k: k for k in members}
+    group = dict(zip(members, members))
     for a, b in pairs:
         if group[a] != group[b]:
             old, new = group[b], group[a]

@@ -5,25 +5,22 @@ from terrazza.operations.register.judging import LOOSE_MM
 from terrazza.operations.spine.base import Figures
 from terrazza.operations.spine.job import Job, Scan, plain
 
+ALONE = "No other scan of its island is sure, and so nothing tells how it stands to them."
 
-def put_standing(job: Job, scans: list[Scan], found, figures: Figures) -> Figures:
+
+def put_standing(job: Job, scans: list[Scan], found, figures: Figures, fixed: set[int]) -> Figures:
     """Put for every scan its island, why its placement is doubted, and what else it could be; the doubts as
-    sentences for the figures.
+    sentences for the figures. Indices that are ``fixed`` stay where they were put.
     """
-    said, again = [*figures.get("untied", [])], _scanned_again(job, scans)
+    doubts = _doubts(job, scans, found, figures)
+    for island in set(found.island) - {0}:
+        members = [k for k, i in enumerate(found.island) if i == island]
+        sure = [k for k in members if not doubts[k]]
+        if len(members) > 1 and len(sure) == 1 and sure[0] not in fixed:
+            doubts[sure[0]] = ALONE
+    said = [*figures.get("untied", [])]
     for k, scan in enumerate(scans):
-        doubt, place = found.doubt[k], job.get("pose", scan.id)
-        if scan.id in again:
-            doubt = (
-                f"It holds the very same points as scan {again[scan.id]}: the same file twice. Remove "
-                "one of them."
-            )
-        elif found.island[k] == 0:
-            doubt = "Nothing that the scans show ties it to another."
-        elif not doubt and scan.id in figures["unsettled"]:
-            doubt = figures["unsettled"][scan.id]
-        elif not doubt:
-            doubt = _held(figures["loose_mm"].get(scan.id, 0.0))
+        doubt, place = doubts[k], job.get("pose", scan.id)
         matrix = (
             place["matrix"]
             if found.island[k] == 1 and place
@@ -55,6 +52,26 @@ def put_standing(job: Job, scans: list[Scan], found, figures: Figures) -> Figure
         + (f"; {len(said)} doubted" if said else "")
     )
     return {"doubt": said, "islands": islands, "says": says}
+
+
+def _doubts(job: Job, scans: list[Scan], found, figures: Figures) -> list[str]:
+    """By scan why its placement is doubted; empty where it is not."""
+    again, out = _scanned_again(job, scans), []
+    for k, scan in enumerate(scans):
+        doubt = found.doubt[k]
+        if scan.id in again:
+            doubt = (
+                f"It holds the very same points as scan {again[scan.id]}: the same file twice. Remove "
+                "one of them."
+            )
+        elif found.island[k] == 0:
+            doubt = "Nothing that the scans show ties it to another."
+        elif not doubt and scan.id in figures["unsettled"]:
+            doubt = figures["unsettled"][scan.id]
+        elif not doubt:
+            doubt = _held(figures["loose_mm"].get(scan.id, 0.0))
+        out.append(doubt)
+    return out
 
 
 def _scanned_again(job: Job, scans: list[Scan]) -> dict[int, int]:
