@@ -3,6 +3,7 @@ landing that was taken for that of the next storey, these may stand elsewhere on
 """
 
 from dataclasses import dataclass
+from itertools import islice
 
 import numpy as np
 
@@ -11,7 +12,7 @@ from terrazza.core.register.assembly import Assembly
 from terrazza.core.register.offers import COMMON, REFUSED, Offer, same
 from terrazza.core.register.rivals import BETTER, RIVAL, STRONG
 
-TRIALS = 24  # offers across islands that are tried, best first
+LOOKED_AT, TRIALS = 72, 24  # offers across islands that are looked at and tried, best first
 MOST = 2  # scans that give way to one island
 
 
@@ -68,12 +69,15 @@ def _seen_from_those_that_stay(assembly: Assembly, trial: Trial, k: int) -> list
 
 
 def _trials(assembly: Assembly, ranked: list[Offer]) -> list[Trial]:
+    """What comes of offers across islands if the scans of the larger one that are in the way give way."""
     out: list[Trial] = []
     tried: set[tuple[int, int, frozenset[int]]] = set()
-    for o in ranked:
+    across = (o for o in ranked if o.evidence >= STRONG and o.verdict.area <= REFUSED)
+    across = (o for o in across if assembly.island[o.a] != assembly.island[o.b])
+    for o in islice(across, LOOKED_AT):
+        if len(tried) == TRIALS:
+            break
         stay, go = assembly.island[o.a], assembly.island[o.b]
-        if stay == go or o.evidence < STRONG or o.verdict.area > REFUSED or len(tried) == TRIALS:
-            continue
         mover = assembly.pose[o.a] @ o.fit.pose @ rigid.inverse(assembly.pose[o.b])
         if len(assembly.members(go)) > len(assembly.members(stay)):
             stay, go, mover = go, stay, rigid.inverse(mover)
