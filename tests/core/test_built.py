@@ -35,8 +35,8 @@ def _pictured(ranges: np.ndarray) -> contradiction.Picture:
     return contradiction.Picture.of(rays * ranges[row, column][:, None])
 
 
-@pytest.mark.parametrize("thing", ["mixed", "pole", "edge", "floor"])
-def test_pixels_that_span_an_edge_are_alone_and_thin_or_flat_things_are_not(thing):
+@pytest.mark.parametrize("thing", ["mixed", "pole", "edge", "floor", "leaves"])
+def test_pixels_that_span_an_edge_are_alone_and_thin_or_flat_things_and_leaves_are_not(thing):
     rng = np.random.default_rng(2)
     ranges = np.full((contradiction.ROWS, contradiction.COLUMNS), 8.0)
     down = np.arange(contradiction.ROWS) < 80
@@ -45,6 +45,9 @@ def test_pixels_that_span_an_edge_are_alone_and_thin_or_flat_things_are_not(thin
         up = (np.arange(contradiction.ROWS) + 0.5) * contradiction.PIXEL - np.pi / 2
         ranges[down] = (1.5 / np.sin(-up[down]))[:, None]
         where[down] = True
+    elif thing == "leaves":
+        where[60:120, 60:100] = True
+        ranges[where] = rng.uniform(3.0, 7.0, 2400)
     else:
         where[60:120, 100] = True
         ranges[:, 101:] = 3.0 if thing == "mixed" else 8.0

@@ -26,6 +26,7 @@ CLOSE, FAR = 0.6, 20.0  # m: nearer points say nothing, and farther pixels are t
 # m, and per metre of range, from the nearest of its eight neighbours: a pixel farther from all of them spans
 # an edge, and its range lies anywhere between what is before and behind it
 ALONE = (0.03, 0.01)
+STRIP = 3  # such neighbours of a pixel in a strip of them, at most: in leaves there are more
 # m² and pixels: smaller patches are specks; of fewer than many pixels (far away, at a grazing angle) they
 # count in part
 LEAST, FEWEST, MANY = 0.12, 6, 30
@@ -103,15 +104,18 @@ class Picture:
 
     @cached_property
     def alone(self) -> np.ndarray:
-        """(n,) bool: pixels of which no neighbour is about as far; none where there is no picture."""
+        """(n,) bool: pixels of which no neighbour is about as far, in strips as along an edge and not in
+        leaves; none where there is no picture.
+        """
         r = self._ranges()
+        ways = [way for way in product((-1, 0, 1), repeat=2) if any(way)]
         least = np.full((ROWS, COLUMNS), np.inf)
         with np.errstate(invalid="ignore"):  # nothing beside nothing
-            for way in product((-1, 0, 1), repeat=2):
-                if any(way):
-                    least = np.fmin(least, np.abs(np.roll(r, way, (0, 1)) - r))
-        alone = least > ALONE[0] + ALONE[1] * r
-        return alone[self.row, self.column] & np.isfinite(self.near).any()
+            for way in ways:
+                least = np.fmin(least, np.abs(np.roll(r, way, (0, 1)) - r))
+        alone = (least > ALONE[0] + ALONE[1] * r) & np.isfinite(self.near).any()
+        like = sum(np.roll(alone, way, (0, 1)).astype(np.uint8) for way in ways)
+        return (alone & (like <= STRIP))[self.row, self.column]
 
     def _ranges(self) -> np.ndarray:
         """(rows, columns) m of each pixel, infinite where nothing was seen."""
