@@ -212,9 +212,9 @@ def tunnel(rng) -> Mesh:
     return mesh
 
 
-def garage(rng) -> Mesh:
-    """A low floor with columns in a raster, cars that are elsewhere in other scans, and a ramp."""
-    mesh, wide, deep, tall = Mesh(), rng.uniform(24, 34), rng.uniform(16, 20), rng.uniform(2.2, 2.5)
+def shell(mesh: Mesh, rng, size, door, share: float) -> None:
+    """Floor, ceiling and four walls, a ``share`` of which has a door."""
+    wide, deep, tall = size
     mesh.block(wide / 2, deep / 2, -0.3, 0, wide + 1, deep + 1)
     mesh.block(wide / 2, deep / 2, tall, tall + 0.3, wide + 1, deep + 1)
     for a, b in (
@@ -223,7 +223,13 @@ def garage(rng) -> Mesh:
         ([0, 0], [0, deep]),
         ([wide, 0], [wide, deep]),
     ):
-        mesh.wall(a, b, 0, tall, [(3.0, 4.0, 0.0, 2.05)] if rng.random() < 0.5 else [], 0.3)
+        mesh.wall(a, b, 0, tall, [door] if rng.random() < share else [], 0.3)
+
+
+def garage(rng) -> Mesh:
+    """A low floor with columns in a raster, cars that are elsewhere in other scans, and a ramp."""
+    mesh, wide, deep, tall = Mesh(), rng.uniform(24, 34), rng.uniform(16, 20), rng.uniform(2.2, 2.5)
+    shell(mesh, rng, (wide, deep, tall), (3.0, 4.0, 0.0, 2.05), 0.5)
     for x in np.arange(5.0, wide - 1, 5.2):
         for y in (deep * 0.33, deep * 0.67):
             mesh.block(x, y, 0, tall, 0.5, 0.3)
@@ -247,15 +253,7 @@ def shelves(rng) -> Mesh:
     mesh, rows, long = Mesh(), int(rng.integers(3, 5)), rng.uniform(14, 20)
     gap = rng.uniform(2.6, 3.4)
     wide, deep, tall = long + 6, rows * gap + 4, rng.uniform(4.5, 6)
-    mesh.block(wide / 2, deep / 2, -0.3, 0, wide + 1, deep + 1)
-    mesh.block(wide / 2, deep / 2, tall, tall + 0.3, wide + 1, deep + 1)
-    for a, b in (
-        ([0, 0], [wide, 0]),
-        ([0, deep], [wide, deep]),
-        ([0, 0], [0, deep]),
-        ([wide, 0], [wide, deep]),
-    ):
-        mesh.wall(a, b, 0, tall, [(4.0, 7.0, 0.0, 3.2)] if rng.random() < 0.4 else [], 0.3)
+    shell(mesh, rng, (wide, deep, tall), (4.0, 7.0, 0.0, 3.2), 0.4)
     for k in range(rows):
         y = 2.6 + k * gap
         for x in np.arange(3, 3 + long + 0.1, 2.7):
