@@ -7,7 +7,7 @@ import numpy as np
 from tests.meshes import Mesh, Scanner
 
 
-def storey(mesh: Mesh, rng, across: int, deep: int, floor=0.0, size=(3.2, 5.5), height=None, doors=None):
+def storey(mesh: Mesh, rng, across: int, deep: int, floor=0.0, size=(3.2, 5.5), height=None):
     """Rooms of an old house, no wall square to another, and a station in each and in some doors."""
     height = height or rng.uniform(2.4, 3.4)
     xs = np.r_[0, np.cumsum(rng.uniform(*size, across))]

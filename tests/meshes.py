@@ -84,12 +84,11 @@ class Mesh:
                     sort=GLASS,
                 )
 
-    def things(self, rng, n: int, low, high, floor=0.0, keep=()) -> None:
+    def things(self, rng, n: int, low, high, floor=0.0) -> None:
         """Furniture that stands anyhow in a rectangle of the plan, off the stations."""
         for _ in range(n):
             x, y = rng.uniform(low, high)
-            near = [*self.stations, *keep]
-            if all(np.hypot(x - s[0], y - s[1]) > 1.0 for s in near):
+            if all(np.hypot(x - s[0], y - s[1]) > 1.0 for s in self.stations):
                 one = Mesh()
                 sort = DARK if rng.random() < 0.15 else PLAIN
                 if rng.random() < 0.3:

@@ -86,7 +86,7 @@ def relax(
         for n, tie in enumerate(ties):
             here = np.r_[6 * tie.a : 6 * tie.a + 6, 6 * tie.b : 6 * tie.b + 6]
             information, design, off = observed(tie, poses)
-            misfit[n] = float(np.sqrt(max(off @ information @ off, 0.0) / 6))
+            misfit[n] = misfit_of(information, off)
             weighted = min(1.0, HUBER / max(misfit[n], 1e-9)) * information
             normal[np.ix_(here, here)] += design.T @ weighted @ design
             gradient[here] += design.T @ weighted @ off
@@ -109,6 +109,11 @@ def relax(
 def _astray(after: np.ndarray, before: np.ndarray) -> bool:
     moved, turned = rigid.difference(after, before)
     return not (moved < ASTRAY[0] and turned < ASTRAY[1])
+
+
+def misfit_of(information: np.ndarray, off: np.ndarray) -> float:
+    """The normalised residual of a tie: ``information`` (6, 6) and misclosure ``off`` (6,)."""
+    return float(np.sqrt(max(off @ information @ off, 0.0) / 6))
 
 
 def observed(tie: Tie, poses: list[np.ndarray]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

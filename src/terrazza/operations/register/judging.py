@@ -95,8 +95,7 @@ def left_behind(scans: list[Scan], ties, rest: list[np.ndarray | None], fixed: s
             way = rest[tie.a][:3, :3] @ free
             shift -= way * (way @ shift)
         away, turn = float(np.linalg.norm(shift)), float(np.linalg.norm(off[:3]))
-        misfit = np.sqrt(max(off @ information @ off, 0.0) / 6)
-        if misfit > LEFT_BEHIND and (away > BEHIND[0] or turn > BEHIND[1]):
+        if graph.misfit_of(information, off) > LEFT_BEHIND and (away > BEHIND[0] or turn > BEHIND[1]):
             against.setdefault(tie.a, []).append((tie.b, away, turn))
             against.setdefault(tie.b, []).append((tie.a, away, turn))
         else:
