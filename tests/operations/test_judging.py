@@ -9,7 +9,7 @@ import pytest
 from terrazza.core.geometry import rigid
 from terrazza.core.register import cloud_fit, graph, linking, network
 from terrazza.db import queries
-from terrazza.operations.register import judging, settling
+from terrazza.operations.register import judging, looseness, settling
 from terrazza.operations.register.looked_through import due
 from terrazza.operations.register.statement import statement
 from terrazza.operations.spine.fieldbook import undo
@@ -217,9 +217,9 @@ def test_what_only_sliding_ties_join_is_doubted(workspace, ways, doubted):
     scans = [Made(id=k + 1) for k in range(4)]
     job = opened(workspace, queries.create_job(workspace, "Ties"))
     results = [([0, 1, 2, 3], object(), set())]
-    found = settling._sliding(job, scans, results, ties, [np.eye(4)] * 4, set())
+    found = looseness.sliding(job, scans, results, ties, [np.eye(4)] * 4, set())
     assert {k - 1 for k in found} == doubted and all("slides towards" in v for v in found.values())
-    kept = settling._sliding(job, scans, results, ties, [np.eye(4)] * 4, {3})
+    kept = looseness.sliding(job, scans, results, ties, [np.eye(4)] * 4, {3})
     assert 4 not in kept, "what stays is what the others are judged against"
 
 
@@ -253,9 +253,29 @@ def test_one_scan_that_hardly_anything_holds_makes_not_all_others_loose(loose, f
     )
     held = {members[k] for k in fixed}
     scans = [Made(id=k) for k in range(8)]
-    found = settling._loose(scans, [(members, adjusted, stay)], held)
-    assert {k - 4 for k in found} == told and all(30 < v < 300 for v in found.values())
+    found = looseness.loosely_held(scans, [(members, adjusted, stay)], held)
+    assert {k - 4 for k in found} == told
+    assert all(30 < mm < 300 for mm, _ in looseness.loose_of(adjusted, sorted(fixed)).values())
     assert stay == ({4} if fixed or loose else {5})
+
+
+@pytest.mark.parametrize(
+    ("mm", "degrees", "told"),
+    [
+        (2.0, 0.02, None),
+        (12.0, 0.02, "to 12 mm only"),
+        (2.0, 0.1, "in its turn to 0.10° only"),
+        (12.0, 0.1, "to 12 mm and in its turn to 0.10° only"),
+    ],
+)
+def test_a_scan_whose_place_or_turn_is_held_loosely_is_doubted(mm, degrees, told):
+    joint = np.zeros((18, 18))
+    sigma = np.array([1e-5, 1e-5, np.radians(degrees), mm / 1000, 1e-4, 1e-4])
+    joint[12:, 12:] = np.diag(sigma**2)
+    found = looseness.loosely_held(
+        [Made(id=k + 1) for k in range(3)], [([0, 1, 2], Made(joint=joint), {0})], {0}
+    )
+    assert set(found) == ({3} if told else set()) and (not told or told in found[3])
 
 
 @pytest.mark.parametrize(

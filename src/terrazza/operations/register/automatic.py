@@ -11,7 +11,8 @@ from terrazza.operations.georeference.sightings import find_targets
 from terrazza.operations.pieces.surfaces import prepared, shares_frame
 from terrazza.operations.register import given
 from terrazza.operations.register.holding import held
-from terrazza.operations.register.settling import decided, settle, settle_aside, sightings
+from terrazza.operations.register.looseness import sightings
+from terrazza.operations.register.settling import decided, settle, settle_aside
 from terrazza.operations.register.standing import put_standing
 from terrazza.operations.spine.base import Figures, Operation, Params, field, operation, scans_field
 from terrazza.operations.spine.job import Job, Scan
@@ -119,7 +120,7 @@ class Automatic(Operation):
             found.poses = [s if s is not None else p for s, p in zip(settled, found.poses)]
             figures |= {
                 "unsettled": figures["unsettled"] | unsettled,
-                "loose_mm": figures["loose_mm"] | loose,
+                "loose": figures["loose"] | loose,
             }
         figures["given_wrong"] = given.wrong(job, told)
         return figures | put_standing(job, scans, found, figures, fixed)

@@ -14,7 +14,7 @@ from terrazza.operations.spine.notation import Notation
 with later():
     from terrazza.core.register import contradiction, double_walls, graph, linking, offers, quality
 
-LOOSE_MM = 7.0  # a standard deviation beyond this lets a placement be 20 mm off
+LOOSE_MM, LOOSE_DEG = 7.0, 0.07  # a standard deviation beyond these lets a placement be 20 mm or 0.2° off
 MOST_TOLD, MOST_LOOPS = 200, 50  # double walls and loops that a list can show
 # a tie whose fit is left behind so far: normalised misclosure, and m or rad (right scans of fifteen simulated
 # places had 2.9 and less, wrong ones of sparse scans 4 to 10)

@@ -10,20 +10,18 @@ from terrazza.errors import InputError
 from terrazza.later import later
 from terrazza.operations.pieces.surfaces import ALTOGETHER, MOST, kept_points
 from terrazza.operations.register.judging import (
-    LOOSE_MM,
     doubled,
     hung_together,
     judged_again,
     left_behind,
     shown_twice,
 )
-from terrazza.operations.register.recording import WEAK, hold_words, record_of, weakest
+from terrazza.operations.register.looseness import joined, loose_of, loosely_held, sightings, sliding
+from terrazza.operations.register.recording import record_of
 from terrazza.operations.spine.base import Figures
 from terrazza.operations.spine.job import Job, Scan
 
 with later():
-    from scipy.sparse import csgraph as components
-
     from terrazza.core.register import graph, linking, network, witnesses
 
 FARTHEST_STEP = 0.15  # m that an adjustment may move a scan from where fits of pairs put it
@@ -33,22 +31,11 @@ LOOSE_STEPS = 2.0  # of those, from a rough place that was free to slide
 # simulated places, 1.3 to 3.2 where scans stood 12 to 150 mm off), beyond which both together are no chance
 CARRIED, ROUGH = 0.1, 1.4
 TRIED = 20  # scans of an island, at most about twice, by which is told which of them moved
-ONE_WAY = np.cos(np.radians(25.0))  # directions nearer to each other are one
 OFF = "switched off by hand"
 # m and rad that a tie ends aside of where all ties put its scans, to be fitted again from there; how often at
 # most, and in islands of how many scans
 ASIDE, REFITS, MOST_REFITTED = (0.005, np.radians(0.05)), 6, 100
 UNCHANGED = (1e-5, 1e-6)  # m and rad by which a tie that was fitted again and came to the same may differ
-
-
-def sightings(job: Job, scans: list[Scan]) -> "list[witnesses.Sighting]":
-    """The targets that were found in these scans and not dropped."""
-    place = {s.id: k for k, s in enumerate(scans)}
-    return [
-        witnesses.Sighting(place[t["scan"]], np.array(t["centre"]), t["sigma"], t.get("kind", ""))
-        for t in job.facts("target").values()
-        if t["scan"] in place and not t["dropped"]
-    ]
 
 
 def as_chosen(job: Job, scans: list[Scan], ties: list) -> list:
@@ -95,8 +82,8 @@ def settle(
     doubles = doubled(
         job, [(s, c, p, b) for s, c, p, b in zip(scans, clouds, rest, bias) if p is not None], progress
     )
-    sliding = _sliding(job, scans, results, ties, rest, fixed)
-    unsettled = sliding | shown_twice(doubles) | judged_again(job, scans, seen) | unsettled
+    slide = sliding(job, scans, results, ties, rest, fixed)
+    unsettled = slide | shown_twice(doubles) | judged_again(job, scans, seen) | unsettled
     tied = {(t.a, t.b) for t in ties}
     return figures | {
         "untied": [
@@ -106,7 +93,7 @@ def settle(
             if (a, b) not in tied
         ],
         "unsettled": unsettled,
-        "loose_mm": _loose(scans, results, fixed),
+        "loose": loosely_held(scans, results, fixed),
         "double_walls": doubles,
     }
 
@@ -121,8 +108,12 @@ def settle_aside(
         job, scans, faces, seen, poses, set(), least_overlap, bias_sigma, progress, set()
     )
     rest = _at_rest(poses, results)[0]
-    unsettled = left_behind(scans, ties, rest, set()) | _sliding(job, scans, results, ties, rest, set())
-    return rest, unsettled | _unsettled(scans, poses, results, loose, set()), _loose(scans, results, set())
+    unsettled = left_behind(scans, ties, rest, set()) | sliding(job, scans, results, ties, rest, set())
+    return (
+        rest,
+        unsettled | _unsettled(scans, poses, results, loose, set()),
+        loosely_held(scans, results, set()),
+    )
 
 
 def _adjusted(job, scans, faces, seen, poses, fixed, least_overlap, bias_sigma, progress, started):
@@ -274,78 +265,8 @@ def _bounded(scans, poses, results, fixed: set[int]) -> dict[int, str]:
     return wrong
 
 
-def _loose(scans, results, fixed: set[int]) -> dict[int, float]:
-    """By scan the standard deviation (mm) of its place in the weakest direction against those that hold each
-    other, where it is not one of them.
-
-    Scans hang together where their places are sure against each other to ``LOOSE_MM``; those that hold each
-    other are the part with the scans that stay, or else the largest.
-    """
-    out: dict[int, float] = {}
-    for members, adjusted, _ in results:
-        if adjusted is not None:
-            stay = [i for i, k in enumerate(members) if k in fixed]
-            out |= {scans[members[i]].id: sigma for i, sigma in _loose_of(adjusted, stay).items()}
-    return out
-
-
-def _loose_of(adjusted: "network.Adjusted", stay: list[int]) -> dict[int, float]:
-    """The same by index of the scans of one island."""
-    n = len(adjusted.poses)
-    shift = adjusted.joint.reshape(n, 6, n, 6)[:, 3:, :, 3:].transpose(0, 2, 1, 3)
-    own = shift[np.arange(n), np.arange(n)]
-    relative = own[:, None] + own - shift - shift.transpose(1, 0, 2, 3)
-    sigma = np.sqrt(np.maximum(np.linalg.eigvalsh(relative)[..., -1], 0.0)) * 1000
-    count, part = components.connected_components(sigma <= LOOSE_MM, directed=False)
-    main = part[stay[0]] if stay else int(np.argmax(np.bincount(part, minlength=count)))
-    return {i: float(sigma[i, part == main].min()) for i in range(n) if part[i] != main}
-
-
-def _sliding(job, scans, results, ties, rest, fixed: set[int]) -> dict[int, str]:
-    """By scan that only ties which slide one way join to those that hold each other: along that way a few
-    patches that are not the same hold them to a millimetre, wherever they are.
-    """
-    out: dict[int, str] = {}
-    links = witnesses.links(witnesses.grouped(sightings(job, scans), rest))
-    for members, adjusted, _ in results:
-        if adjusted is None:
-            continue
-        slides, firm = [], [pair for pair in links if set(pair) <= set(members)]
-        for tie in (t for t in ties if not t.failed and {t.a, t.b} <= set(members)):
-            _, way, share = weakest(tie, rest[tie.a])
-            if share < WEAK:
-                slides.append((tie.a, tie.b, way))
-            else:
-                firm.append((tie.a, tie.b))
-        groups = _joined(members, firm)
-        groups.sort(key=lambda g: (not set(g) & fixed, -len(g)))
-        for group in groups[1:]:
-            across = [(a, b, w) for a, b, w in slides if (a in group) != (b in group)]
-            ways = np.array([w for *_, w in across])
-            if len(across) and (np.abs(ways @ ways.T) > ONE_WAY).all():
-                told = hold_words(ways[0], 0.0).removeprefix("slides ")
-                out |= {
-                    scans[
-                        k
-                    ].id: f"What it has in common with the others slides {told}: nothing else holds it "
-                    "along that."
-                    for k in group
-                }
-    return out
-
-
-def _joined(members: list[int], pairs) -> list[list[int]]:
-    """Members by what pairs join."""
-    group = dict(zip(members, members))
-    for a, b in pairs:
-        if group[a] != group[b]:
-            old, new = group[b], group[a]
-            group = {k: new if g == old else g for k, g in group.items()}
-    return [[k for k in members if group[k] == g] for g in dict.fromkeys(group.values())]
-
-
 def _islands(members: list[int], ties, links) -> list[list[int]]:
-    return _joined(members, [(t.a, t.b) for t in ties if not t.failed] + links)
+    return joined(members, [(t.a, t.b) for t in ties if not t.failed] + links)
 
 
 def _adjust_island(island, ties, targets, apart, clouds, poses, fixed, started, bias_sigma, loose, progress):
@@ -390,11 +311,11 @@ def _from_a_sure_one(members, adjusted, stay: set[int], fixed: set[int]):
     """The adjustment told from another scan where most are loose as it is told, and that scan: if hardly
     anything holds the one that it was told from, all others seem as loose.
     """
-    loose = len(_loose_of(adjusted, [])) if not stay & fixed else 0
+    loose = len(loose_of(adjusted, [])) if not stay & fixed else 0
     if 2 * loose <= len(members) or not np.isfinite(adjusted.joint).all():
         return adjusted, stay
     for g in range(0, len(members), max(1, len(members) // TRIED)):
         told = network.told_from(adjusted, g)
-        if (fewer := len(_loose_of(told, []))) < loose:
+        if (fewer := len(loose_of(told, []))) < loose:
             adjusted, stay, loose = told, {members[g]}, fewer
     return adjusted, stay

@@ -1,7 +1,6 @@
 """What is said of where each scan stands: its island, why it is doubted, what else it could be."""
 
 from terrazza.files import named_by
-from terrazza.operations.register.judging import LOOSE_MM
 from terrazza.operations.spine.base import Figures
 from terrazza.operations.spine.job import Job, Scan, plain
 
@@ -69,7 +68,7 @@ def _doubts(job: Job, scans: list[Scan], found, figures: Figures) -> list[str]:
         elif not doubt and scan.id in figures["unsettled"]:
             doubt = figures["unsettled"][scan.id]
         elif not doubt:
-            doubt = _held(figures["loose_mm"].get(scan.id, 0.0))
+            doubt = figures["loose"].get(scan.id, "")
         out.append(doubt)
     return out
 
@@ -98,7 +97,7 @@ def put_stood(job: Job, scans: list[Scan], figures: Figures) -> Figures:
         standing, place = job.get("standing", scan.id) or {"alternatives": []}, job.get("pose", scan.id)
         doubt = (
             figures["unsettled"].get(scan.id)
-            or _held(figures["loose_mm"].get(scan.id, 0.0))
+            or figures["loose"].get(scan.id, "")
             or (standing["doubt"] if standing["alternatives"] else None)
         )
         job.put(
@@ -115,12 +114,3 @@ def put_stood(job: Job, scans: list[Scan], figures: Figures) -> Figures:
         if doubt:
             said.append(f"Scan {scan.id}, {scan.name}: {doubt}")
     return {"doubt": said}
-
-
-def _held(sigma_mm: float) -> str:
-    """That a place is too loose, in words; empty where it is not."""
-    return (
-        f"It is held to {sigma_mm:.0f} mm only in its weakest direction against the others."
-        if sigma_mm > LOOSE_MM
-        else ""
-    )
