@@ -201,6 +201,7 @@ def test_the_same_file_twice_is_told_by_its_points(tmp_path, workspace, alone):
         ({(0, 1): None, (1, 2): None, (2, 3): 0.0, (1, 3): 10.0}, {3}),  # two that slide alike
         ({(0, 1): None, (2, 3): None, (1, 2): 30.0, (0, 3): 20.0}, {2, 3}),  # a block of two
         ({(0, 1): None, (1, 2): None, (2, 3): 0.0, (0, 3): None}, set()),  # another one is firm
+        ({(0, 1): 41.0, (0, 2): 134.0, (1, 3): 15.0}, {1, 2, 3}),  # one behind the other, none as the other
     ],
 )
 def test_what_only_sliding_ties_join_is_doubted(workspace, ways, doubted):
@@ -213,7 +214,10 @@ def test_what_only_sliding_ties_join_is_doubted(workspace, ways, doubted):
             held -= 0.9999 * np.outer(along, along)
         return np.kron(np.diag([1.0, 0.0]), np.eye(3)) * 10 + np.kron(np.diag([0.0, 1.0]), held)
 
-    ties = [Made(a=a, b=b, failed="", fit=Made(information=information(w))) for (a, b), w in ways.items()]
+    ties = [
+        Made(a=a, b=b, failed="", fit=Made(information=information(w), scattered=()))
+        for (a, b), w in ways.items()
+    ]
     scans = [Made(id=k + 1) for k in range(4)]
     job = opened(workspace, queries.create_job(workspace, "Ties"))
     results = [([0, 1, 2, 3], object(), set())]

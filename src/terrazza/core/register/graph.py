@@ -51,6 +51,12 @@ def _own(tie: Tie, pose_a: np.ndarray) -> np.ndarray:
         shift = np.r_[np.zeros(3), free]
         across = np.eye(6) - (1 - FREE) * np.outer(shift, shift)
         information = across @ information @ across
+    for scattered in fit.scattered:
+        spread = float(np.linalg.norm(scattered))
+        shift = np.r_[np.zeros(3), scattered / spread]
+        less = min(1.0, 1 / (spread * max(np.sqrt(shift @ information @ shift), 1e-9)))
+        across = np.eye(6) - (1 - less) * np.outer(shift, shift)
+        information = across @ information @ across
     turn = np.kron(np.eye(2), pose_a[:3, :3])
     return turn @ information @ turn.T
 

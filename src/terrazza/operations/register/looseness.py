@@ -12,7 +12,8 @@ with later():
 
     from terrazza.core.register import network, witnesses
 
-ONE_WAY = np.cos(np.radians(25.0))  # directions nearer to each other are one
+# directions nearer to each other are one to slide along; and the same
+ONE_WAY, ALIKE = np.cos(np.radians([25.0, 8.0]))
 
 
 def sightings(job: Job, scans: list[Scan]) -> "list[witnesses.Sighting]":
@@ -83,22 +84,30 @@ def sliding(job, scans, results, ties, rest, fixed: set[int]) -> dict[int, str]:
             _, way, share = weakest(tie, rest[tie.a])
             if share < WEAK:
                 slides.append((tie.a, tie.b, way))
+            elif tie.fit.scattered:
+                way = rest[tie.a][:3, :3] @ tie.fit.scattered[0]
+                slides.append((tie.a, tie.b, way / np.linalg.norm(way)))
             else:
                 firm.append((tie.a, tie.b))
-        groups = joined(members, firm)
-        groups.sort(key=lambda g: (not set(g) & fixed, -len(g)))
-        for group in groups[1:]:
-            across = [(a, b, w) for a, b, w in slides if (a in group) != (b in group)]
-            ways = np.array([w for *_, w in across])
-            if len(across) and (np.abs(ways @ ways.T) > ONE_WAY).all():
-                told = hold_words(ways[0], 0.0).removeprefix("slides ")
-                out |= {
-                    scans[
-                        k
-                    ].id: f"What it has in common with the others slides {told}: nothing else holds it "
-                    "along that."
-                    for k in group
-                }
+        for along in _distinct([way for *_, way in slides]):
+            others = [(a, b) for a, b, way in slides if abs(way @ along) <= ONE_WAY]
+            groups = joined(members, firm + others)
+            groups.sort(key=lambda g: (not set(g) & fixed, -len(g)))
+            told = hold_words(along, 0.0).removeprefix("slides ")
+            out = {
+                scans[k].id: f"What it has in common with the others slides {told}: nothing else holds it "
+                "along that."
+                for k in set(members).difference(groups[0])
+            } | out
+    return out
+
+
+def _distinct(ways: list[np.ndarray]) -> list[np.ndarray]:
+    """Directions (3,), like ones once."""
+    out: list[np.ndarray] = []
+    for way in ways:
+        if not any(abs(way @ o) > ALIKE for o in out):
+            out.append(way)
     return out
 
 
