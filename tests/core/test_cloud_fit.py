@@ -29,9 +29,9 @@ def test_columns_seen_from_two_sides_hold_a_fit(seed):
     ("noise", "of_all", "free", "told"),
     [
         (0.001, 0.001, [], False),  # they lie where they should
-        (0.020, 0.001, [], True),  # scattered
-        (0.020, 0.005, [], False),  # no more than all the rest: rough ground
-        (0.020, 0.001, [[1.0, 0, 0]], False),  # nothing holds it anyway
+        (0.030, 0.001, [], True),  # scattered
+        (0.030, 0.007, [], False),  # no more than all the rest: rough ground
+        (0.030, 0.001, [[1.0, 0, 0]], False),  # nothing holds it anyway
     ],
 )
 def test_what_faces_a_shift_and_lies_scattered_does_not_hold_it(noise, of_all, free, told):
@@ -41,5 +41,5 @@ def test_what_faces_a_shift_and_lies_scattered_does_not_hold_it(noise, of_all, f
     found = cloud_fit._scattered(facing, distances, np.ones(860), [np.array(f) for f in free])
     assert len(found) == told
     if told:
-        assert abs(found[0][0]) == pytest.approx(0.016, abs=0.005), "of what lies within 3 cm"
+        assert abs(found[0][0]) == pytest.approx(0.03, abs=0.007)
         assert found[0][1:] == pytest.approx(0.0)

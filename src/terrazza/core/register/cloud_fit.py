@@ -26,9 +26,10 @@ FIRM = 0.03  # share of a fit's information in its weakest shift below which it 
 # and two wrong, at 14 and 14.5), and the share of the most from which two are about as good
 SHIFTS, CAUGHT, PEAKS = np.arange(-0.32, 0.321, 0.02), 0.015, 3
 CATCHING, ONE_CATCH, LEAST_CAUGHT, ABOUT_AS_MUCH = (0.06, 0.03), (0.02, np.radians(0.3)), 18.0, 0.5
-# what faces a shift may lie scattered over so many m, and so many times the noise of all, to hold it (of 280
-# pairs in twenty simulated places three were 7 to 25 mm off along it, all of them beyond, as were six right)
-SCATTERED, SCATTERED_TIMES, ACROSS = 0.012, 8.0, 0.03
+# what faces a shift, of what lies nearer than ``ACROSS``, may lie scattered over so many m, and so many times
+# the noise of all else, to hold it (of 330 pairs in fifteen simulated places eleven were 5 to 74 mm off along
+# it, all of them beyond; so were twelve right ones)
+SCATTERED, SCATTERED_TIMES, ACROSS = 0.017, 5.0, 0.06
 DIRECTIONS = ("along X", "along Y", "in height", "tilt about X", "tilt about Y", "heading")
 
 
@@ -159,15 +160,16 @@ def _scattered(
     """The weaker shifts, times how far (m) what faces them lies scattered along them, where that is too far
     to hold them; those that are ``free`` are left out.
     """
-    noise, out = max(1.4826 * np.median(np.abs(distances)), 0.0008), []
+    away, out = np.abs(distances), []
     for direction in np.linalg.eigh((facing * weights[:, None]).T @ facing)[1].T[:2]:
         cosine = facing @ direction
-        near = (np.abs(cosine) > FACING) & (np.abs(distances) < ACROSS)
-        if near.sum() < FEWEST_FACING or any(abs(direction @ f) > 0.5 for f in free):
+        faces = np.abs(cosine) > FACING
+        near = faces & (away < ACROSS)
+        if near.sum() < FEWEST_FACING or faces.all() or any(abs(direction @ f) > 0.5 for f in free):
             continue
         along = distances[near] / cosine[near]
         spread = 1.4826 * float(np.median(np.abs(along - np.median(along))))
-        if spread > max(SCATTERED, SCATTERED_TIMES * noise):
+        if spread > max(SCATTERED, SCATTERED_TIMES * max(1.4826 * float(np.median(away[~faces])), 0.0008)):
             out.append(spread * direction)
     return tuple(out)
 
