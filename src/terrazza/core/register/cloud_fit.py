@@ -155,7 +155,7 @@ def fit(
 
 
 def _scattered(
-    facing: np.ndarray, distances: np.ndarray, weights: np.ndarray, free
+    facing: np.ndarray, distances: np.ndarray, weights: np.ndarray, free: list[np.ndarray]
 ) -> tuple[np.ndarray, ...]:
     """The weaker shifts, times how far (m) what faces them lies scattered along them, where that is too far
     to hold them; those that are ``free`` are left out.
