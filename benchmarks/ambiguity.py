@@ -89,13 +89,13 @@ class Evidence:
         area = float((angle * self._ranges[a][hit] ** 2)[nearer].sum())
         return float(angle[agree].sum() / angle.sum()), area
 
-    def told(self, moved: dict[int, np.ndarray]) -> tuple[float, float]:
-        """Of scans at some poses (4, 4; the others at the truth): the shares in common with all others,
-        summed, and the largest area that contradicts.
+    def told(self, moved: dict[int, np.ndarray], others: "set[int] | None" = None) -> tuple[float, float]:
+        """Of scans at some poses (4, 4; the others at the truth): the shares in common with all ``others``
+        (all that stay), summed, and the largest area that contradicts.
         """
         shares, worst = 0.0, 0.0
         for k, pose in moved.items():
-            for j in set(range(len(self.truth))) - set(moved):
+            for j in (set(range(len(self.truth))) if others is None else others) - set(moved):
                 if np.linalg.norm(pose[:3, 3] - self.truth[j][:3, 3]) < self._farthest:
                     way = rigid.inverse(self.truth[j]) @ pose
                     (one, first), (two, second) = (
@@ -112,13 +112,15 @@ class Evidence:
 
     def held(self, k: int) -> bool:
         """Whether what others see of a scan holds it in every level direction."""
-        shares = self.told({k: self.truth[k]})[0]
+        here = {k: self.truth[k]}
+        beside = {j for j in range(len(self.truth)) if self.told(here, {j})[0] > 0}  # others see none of it
+        shares = self.told(here, beside)[0]
         if shares < SHARED:
             return False
         for turn in np.radians(np.arange(0, 360, 30)):
             pose = self.truth[k].copy()
             pose[:2, 3] += SHIFT * np.array([np.cos(turn), np.sin(turn)])
-            less, area = self.told({k: pose})
+            less, area = self.told({k: pose}, beside)
             if area < BEATEN and shares - less < HOLDS:
                 return False
         return True

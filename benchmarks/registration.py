@@ -115,7 +115,7 @@ def of_built(family: str, rng) -> Sweeps:
     place, scanner, swept = built.swept(family, rng)
     poses, rows, columns, xyz = map(list, zip(*swept))
     grid = scanner.grid() if rng.random() < GRIDDED else None
-    evidence = Evidence(place.clear, poses, None, scanner.farthest, EVERY_OF_MESHES)
+    evidence = Evidence(place.clear(), poses, None, scanner.farthest, EVERY_OF_MESHES)
     return Sweeps(poses, xyz, rows, columns, grid, evidence)
 
 

@@ -135,10 +135,13 @@ class Mesh:
             np.concatenate([np.array(m.sorts, float) for m in (self, *more)]),
         )
 
-    def clear(self, origin: np.ndarray, rays: np.ndarray) -> np.ndarray:
-        """(n,) m to what is met from a point (3,) along rays (n, 3), without noise and through all glass."""
+    def clear(self) -> Callable[[np.ndarray, np.ndarray], np.ndarray]:
+        """What tells from a point (3,) along rays (n, 3) how far (m) the first thing is, infinite where there
+        is none, without noise and through all glass.
+        """
         faces, sorts = self.seen(self.loose)
-        return cast(origin, rays, faces, np.maximum(sorts, PLAIN), np.zeros(len(rays)))[0]
+        sorts = np.maximum(sorts, PLAIN)
+        return lambda origin, rays: cast(origin, rays, faces, sorts, np.zeros(len(rays)))[0]
 
 
 def corners_of(x, y, wide, deep, turn) -> np.ndarray:

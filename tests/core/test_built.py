@@ -20,7 +20,7 @@ def test_the_caster_of_meshes_sees_what_that_of_boxes_sees():
     place, origin = places.Place(boxes), np.array([8.0, 8.0, 0.0])
     rays = rng.normal(size=(3000, 3)) - 0.1 * origin
     rays /= np.linalg.norm(rays, axis=1)[:, None]
-    seen, expected = mesh.clear(origin, rays), places.cast(origin, rays, *place.solids(boxes))
+    seen, expected = mesh.clear()(origin, rays), places.cast(origin, rays, *place.solids(boxes))
     assert np.isfinite(expected).sum() > 300
     # rays along an edge may miss it
     assert (np.isclose(seen, expected) | (np.isinf(seen) & np.isinf(expected))).mean() > 0.999
