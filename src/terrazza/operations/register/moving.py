@@ -92,6 +92,11 @@ def told(job: Job, found: "like_points.Found") -> list[str]:
         out.append(f"{len(found.rivals) + 1} places explain the surfaces about as well.")
     if found.fit.free:
         out.append("Nothing that both scans see holds it along one direction; there it stands as touched.")
+    for scattered in found.fit.scattered[:1]:
+        out.append(
+            "What holds it along one direction, such as round corners, lies scattered over "
+            f"{n.length(float(np.linalg.norm(scattered)))}: it may be as far off there."
+        )
     return out
 
 
