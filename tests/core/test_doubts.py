@@ -10,7 +10,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET
 from terrazza.core.register import cloud_fit, contradiction, search
 from terrazza.core.register.assembly import Assembly
-from terrazza.core.register.doubts import doubts_of, put_back
+from terrazza.core.register.doubts import Files, doubts_of, put_back
 from terrazza.core.register.offers import Offer, evidence
 from terrazza.core.register.rivals import rivals_of
 from terrazza.operations.register import judging
@@ -300,6 +300,19 @@ def test_where_as_much_speaks_for_what_a_file_says_it_is_believed(here, there, b
     known[10.6] = replace(there, told=there.told + 0.005)
     assert put_back(assembly, given, [near]) == back
     assert assembly.pose[2][0, 3] == (10.6 if back else 14.0)
+
+
+@pytest.mark.parametrize(("rest", "agrees"), [("rough", None), ("right", True), ("none", True)])
+def test_one_file_that_agrees_where_hardly_any_else_do_says_nothing(rest, agrees):
+    """Two scans that stand 4 m apart as their files say, and an island of three of which files say what they
+    stand like, or all else, or nothing.
+    """
+    assembly = _Told(5, lambda x: _verdict(0.5, 0.0))
+    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 0.0, 5.0, 10.0)], [0, 0, 1, 1, 1]
+    given = {0: _at(0.0), 1: _at(4.3)}
+    if rest != "none":
+        given |= {k: _at((20.0, 25.0, 30.0)[k - 2] + 3 * k * (rest == "rough")) for k in (2, 3, 4)}
+    assert Files(assembly, given).agree(1) is agrees
 
 
 @pytest.mark.parametrize("together", [0.0, 30.0])

@@ -92,3 +92,22 @@ def test_what_is_fixed_does_not_give_way_and_faint_offers_move_nothing(kept):
     )
     way = made_way(assembly, offers)
     assert way.assembly is assembly and not way.contested
+
+
+def test_a_scan_that_came_wrongly_with_another_is_left_behind_and_goes_where_it_belongs():
+    """The top landing hangs on the one between alone, one storey too low: that one has its place with the
+    others, and the top is taken along no farther.
+    """
+    pairs = [*TRUE, (BETWEEN, TOP, 1.5, 0.5), (LOWER, BETWEEN, 1.5, 0.6), (UPPER, TOP, 3.0, 0.5)]
+    assembly, offers = _stood(pairs)
+    for k, height, island in (
+        (LOWER, 0.0, 0),
+        (UPPER, 3.0, 0),
+        (OVER, 4.5, 0),
+        (BETWEEN, 0.0, 1),
+        (TOP, 1.5, 1),
+    ):
+        assembly.pose[k], assembly.island[k] = _up(height), island
+    way = made_way(assembly, offers)
+    assert len(set(way.assembly.island)) == 1
+    assert [way.assembly.pose[k][2, 3] for k in range(5)] == pytest.approx(list(HEIGHT.values()))

@@ -32,9 +32,22 @@ class Files:
         return sum(map(as_told, told)), len(told)
 
     def agree(self, k: int) -> bool | None:
-        """Whether a scan stands where most files say; None where they say nothing of it."""
+        """Whether a scan stands where most files say; None where they say nothing of it, or where it agrees
+        with one other and hardly any else agree: then by chance.
+        """
         good, of = self._agreeing[k]
-        return None if not of or 0 < good < of / 2 else good >= of / 2
+        if not of or 0 < good < of / 2:
+            return None
+        return None if good == 1 and self._mostly_rough else good >= of / 2
+
+    @cached_property
+    def _mostly_rough(self) -> bool:
+        """Whether fewer than half of the files agree, over all islands."""
+        said: dict[int, list[tuple[int, int]]] = {}
+        for island, agreement in zip(self.assembly.island, self._agreeing):
+            said.setdefault(island, []).append(agreement)
+        most = [max(some) for some in said.values()]
+        return 2 * sum(good for good, _ in most) < sum(of for _, of in most)
 
     @cached_property
     def faint(self) -> set[int]:

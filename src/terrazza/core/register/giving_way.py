@@ -1,5 +1,6 @@
 """Scans that give way: where an island would join another but for a few scans that stand in its way, like a
-landing that was taken for that of the next storey, these may stand elsewhere once it has come.
+landing that was taken for that of the next storey, these may stand elsewhere once it has come; and so may
+scans of the island itself that would stand wrongly there, one bay on in a nave, be left behind.
 """
 
 from dataclasses import dataclass
@@ -81,7 +82,8 @@ def _trials(assembly: Assembly, ranked: list[Offer]) -> list[Trial]:
         mover = assembly.pose[o.a] @ o.fit.pose @ rigid.inverse(assembly.pose[o.b])
         if len(assembly.members(go)) > len(assembly.members(stay)):
             stay, go, mover = go, stay, rigid.inverse(mover)
-        gone = _in_the_way(assembly, stay, {k: mover @ assembly.pose[k] for k in assembly.members(go)})
+        moved = {k: mover @ assembly.pose[k] for k in assembly.members(go)}
+        gone = _in_the_way(assembly, stay, moved) or _out_of_place(assembly, stay, moved)
         if not gone or gone & assembly.fixed or {o.a, o.b} & gone or (stay, go, gone) in tried:
             continue
         tried.add((stay, go, gone))
@@ -106,6 +108,15 @@ def _in_the_way(assembly: Assembly, stay: int, moved: dict[int, np.ndarray]) -> 
         if hangs and assembly.against(here, rest).evidence < assembly.faint(here, rest):
             gone = gone | {j}
     return frozenset(gone)
+
+
+def _out_of_place(assembly: Assembly, stay: int, moved: dict[int, np.ndarray]) -> frozenset[int]:
+    """Of scans at some poses (4, 4) those that the members of an island contradict or that lie upon them;
+    none where they are too many, or nothing would be left.
+    """
+    cases = {k: assembly.against({k: pose}, assembly.members(stay)) for k, pose in moved.items()}
+    gone = {k for k, case in cases.items() if case.area > REFUSED or case.stacked}
+    return frozenset(gone) if len(gone) <= MOST and len(gone) < len(moved) else frozenset()
 
 
 def _tried(
