@@ -17,14 +17,16 @@ HEIGHT = {LOWER: 0.0, BETWEEN: 1.5, UPPER: 3.0, OVER: 4.5, TOP: 6.0}
 
 
 class Heights(Assembly):
-    """Scans of which pairs agree at certain differences of height, and contradict each other at none."""
+    """Scans of which pairs agree at certain differences of height, and contradict each other at none; those
+    that are ``strict`` contradict the others at all else.
+    """
 
-    def __init__(self, told, fixed=frozenset()):
+    def __init__(self, told, fixed=frozenset(), strict=frozenset()):
         super().__init__([SimpleNamespace(around=1.0)] * 5, set(fixed))
-        self.told = told
+        self.told, self.strict = told, strict
 
     def copy(self):
-        other = Heights(self.told, self.fixed)
+        other = Heights(self.told, self.fixed, self.strict)
         other.pose, other.island = list(self.pose), list(self.island)
         return other
 
@@ -36,7 +38,8 @@ class Heights(Assembly):
             a, b, pose = b, a, rigid.inverse(pose)
         up = round(float(pose[2, 3]), 1)
         told = self.told.get((a, b, up), 0.0)
-        return Verdict((told, told), told, told, 5.0 if up == 0 else 0.0, 0.0, [])
+        against = up == 0 or bool({a, b} & self.strict and not told)
+        return Verdict((told, told), told, told, 5.0 * against, 0.0, [])
 
 
 def _up(by):
@@ -98,8 +101,9 @@ def test_a_scan_that_came_wrongly_with_another_is_left_behind_and_goes_where_it_
     """The top landing hangs on the one between alone, one storey too low: that one has its place with the
     others, and the top is taken along no farther.
     """
-    pairs = [*TRUE, (BETWEEN, TOP, 1.5, 0.5), (LOWER, BETWEEN, 1.5, 0.6), (UPPER, TOP, 3.0, 0.5)]
-    assembly, offers = _stood(pairs)
+    more = [(BETWEEN, TOP, 4.5, 0.2), (LOWER, TOP, 6.0, 0.2), (UPPER, TOP, 3.0, 0.2)]
+    pairs = [*TRUE, *more, (BETWEEN, TOP, 1.5, 0.5)]
+    assembly, offers = _stood(pairs, strict={TOP})
     for k, height, island in (
         (LOWER, 0.0, 0),
         (UPPER, 3.0, 0),
