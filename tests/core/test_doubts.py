@@ -1,4 +1,4 @@
-"""When a placement is doubted: rivals, files, little evidence, narrow views."""
+"""When a placement is doubted: rivals, little evidence, narrow views."""
 
 from dataclasses import replace
 from types import SimpleNamespace
@@ -6,29 +6,24 @@ from types import SimpleNamespace
 import numpy as np
 import pytest
 
-from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET
-from terrazza.core.register import cloud_fit, contradiction, search
-from terrazza.core.register.assembly import Assembly
-from terrazza.core.register.doubts import Files, doubts_of, put_back
+from terrazza.core.register import cloud_fit, search
+from terrazza.core.register.doubts import doubts_of
 from terrazza.core.register.offers import Offer, evidence
 from terrazza.core.register.rivals import rivals_of
 from terrazza.operations.register import judging
-
-
-def _verdict(told, cost, shared=0.5):
-    return contradiction.Verdict((shared, shared), told, told, cost / 20, cost, [])
+from tests.told import Told, at, verdict
 
 
 @pytest.mark.parametrize(
     ("verdict", "apart", "expected"),
     [
-        (_verdict(0.5, 0.0), 5.0, 5.0),
-        (_verdict(0.5, 2.0), 5.0, 3.0),
-        (_verdict(0.9, 0.0, 0.9), 5.0, 9.0),
-        (_verdict(0.9, 0.0, 0.9), 1.5, 2.7),
-        (_verdict(0.9, 1.0, 0.9), 0.2, -1.0),
-        (_verdict(0.9, 0.0, 0.5), 0.2, 9.0),
+        (verdict(0.5, 0.0), 5.0, 5.0),
+        (verdict(0.5, 2.0), 5.0, 3.0),
+        (verdict(0.9, 0.0, 0.9), 5.0, 9.0),
+        (verdict(0.9, 0.0, 0.9), 1.5, 2.7),
+        (verdict(0.9, 1.0, 0.9), 0.2, -1.0),
+        (verdict(0.9, 0.0, 0.5), 0.2, 9.0),
     ],
 )
 def test_evidence_counts_what_is_shared_less_what_contradicts(verdict, apart, expected):
@@ -40,53 +35,33 @@ def test_third_scans_support_an_offer(third, more):
     """Offers of 4 m along, and of 9 m by way of a third scan that has 3.0 of evidence at least; of scans
     matched to maps the higher number may come first.
     """
-    fit = lambda x: cloud_fit.Fit(_at(x), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
+    fit = lambda x: cloud_fit.Fit(at(x), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
     offers = [
-        Offer(0, 1, fit(4.0), _verdict(0.2, 0.0)),
-        Offer(*third, fit(9.0), _verdict(0.3, 0.0)),
-        Offer(1, 2, fit(5.0), _verdict(0.4, 0.0)),
+        Offer(0, 1, fit(4.0), verdict(0.2, 0.0)),
+        Offer(*third, fit(9.0), verdict(0.3, 0.0)),
+        Offer(1, 2, fit(5.0), verdict(0.4, 0.0)),
     ]
     assert search._support(offers[0], search._beside(offers)) == pytest.approx(2.0 + more)
-
-
-def _at(x):
-    return rigid.make(np.eye(3), np.array([x, 0, 0.0]))
-
-
-class _Told(Assembly):
-    """An assembly whose verdicts are given by relative position along x, as a line of places one of which
-    explains most.
-    """
-
-    def __init__(self, n, says):
-        super().__init__([SimpleNamespace(around=1.0)] * n, set())
-        self.says = says
-
-    def verdict(self, a, b, pose):
-        return self.says(round(float(pose[0, 3] if a < b else -pose[0, 3]), 1))
-
-    def gross(self, a, b, pose):
-        return False
 
 
 @pytest.mark.parametrize(
     ("second", "rivals", "moved"),
     [
-        (_verdict(0.45, 0.0), 1, False),
-        (_verdict(0.3, 2.0), 0, False),
-        (_verdict(0.3, 0.0), 1, False),  # nothing contradicts it
-        (_verdict(0.2, 0.0), 1, False),
-        (_verdict(0.1, 0.0), 0, False),
-        (_verdict(0.7, 0.0), 1, True),  # nor the place that it had
-        (_verdict(0.6, 0.0), 1, True),
-        (_verdict(0.9, 6.0), 0, False),
+        (verdict(0.45, 0.0), 1, False),
+        (verdict(0.3, 2.0), 0, False),
+        (verdict(0.3, 0.0), 1, False),  # nothing contradicts it
+        (verdict(0.2, 0.0), 1, False),
+        (verdict(0.1, 0.0), 0, False),
+        (verdict(0.7, 0.0), 1, True),  # nor the place that it had
+        (verdict(0.6, 0.0), 1, True),
+        (verdict(0.9, 6.0), 0, False),
     ],
 )
 def test_a_rival_is_one_that_explains_about_as_much_and_a_better_one_takes_its_place(second, rivals, moved):
-    says = lambda x: {5.0: _verdict(0.5, 0.0), 9.0: second}.get(x, _verdict(0.0, 0.0))
-    assembly = _Told(2, says)
+    says = lambda x: {5.0: verdict(0.5, 0.0), 9.0: second}.get(x, verdict(0.0, 0.0))
+    assembly = Told(2, says)
     offers = [
-        Offer(0, 1, cloud_fit.Fit(_at(x), 0.002, 0.001, 0.5, 500, np.eye(6), np.zeros(3), True), says(x))
+        Offer(0, 1, cloud_fit.Fit(at(x), 0.002, 0.001, 0.5, 500, np.eye(6), np.zeros(3), True), says(x))
         for x in (5.0, 9.0)
     ]
     assert assembly.join(offers[0])
@@ -104,21 +79,21 @@ def test_two_that_saw_much_the_same_are_tried_in_each_others_place(wrongly, riva
     """
     beside = {(0, 2): 0.4, (1, 3): 0.4, (0, 3): wrongly, (1, 2): wrongly}
 
-    class Storeys(_Told):
+    class Storeys(Told):
         def verdict(self, a, b, pose):
             x = round(float(pose[0, 3] if a < b else -pose[0, 3]), 1)
             upon = {a, b} == {2, 3} and x == 0
-            return _verdict(0.9, 7.0, 0.95) if upon else _verdict(beside.get((a, b), 0) * (x == 3), 0.0)
+            return verdict(0.9, 7.0, 0.95) if upon else verdict(beside.get((a, b), 0) * (x == 3), 0.0)
 
     assembly = Storeys(4, None)
-    assembly.pose, assembly.island = [_at(x) for x in (0.0, 10.0, 13.0, 3.0)], [0] * 4
-    fit = cloud_fit.Fit(_at(0.0), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
-    found = rivals_of(assembly, [Offer(2, 3, fit, _verdict(0.9, 7.0, 0.95))], QUIET)
+    assembly.pose, assembly.island = [at(x) for x in (0.0, 10.0, 13.0, 3.0)], [0] * 4
+    fit = cloud_fit.Fit(at(0.0), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
+    found = rivals_of(assembly, [Offer(2, 3, fit, verdict(0.9, 7.0, 0.95))], QUIET)
     assert [len(f) for f in found] == [0, 0, rivals, rivals]
     assert [p[0, 3] for p in assembly.pose[2:]] == ([3.0, 13.0] if moved else [13.0, 3.0])
 
 
-class _Line(_Told):
+class _Line(Told):
     """A hall and two scans beside it, 5 and 9 m along; ``says`` what it shares with them by scan and place.
     The two contradict each other in one place.
     """
@@ -126,15 +101,15 @@ class _Line(_Told):
     def __init__(self, says):
         super().__init__(3, None)
         self.fixed.add(0)
-        self.pose, self.island, self.told = [_at(x) for x in (0.0, 5.0, 9.0)], [0] * 3, says
-        fit = lambda x: cloud_fit.Fit(_at(x), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
-        self.offers = [Offer(0, b, fit(x), _verdict(told, 0.0)) for (b, x), told in says.items() if told]
+        self.pose, self.island, self.told = [at(x) for x in (0.0, 5.0, 9.0)], [0] * 3, says
+        fit = lambda x: cloud_fit.Fit(at(x), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
+        self.offers = [Offer(0, b, fit(x), verdict(told, 0.0)) for (b, x), told in says.items() if told]
 
     def verdict(self, a, b, pose):
         x = round(float(pose[0, 3] if a < b else -pose[0, 3]), 1)
         if 0 not in (a, b):
-            return _verdict(0.0, 30.0 * (x == 0))
-        return _verdict(self.told.get((a + b, x), 0.0), 0.0)
+            return verdict(0.0, 30.0 * (x == 0))
+        return verdict(self.told.get((a + b, x), 0.0), 0.0)
 
 
 @pytest.mark.parametrize(
@@ -169,10 +144,10 @@ def test_a_place_where_another_stands_that_saw_the_same_is_told_by_the_rest(told
             x = round(float(pose[0, 3] if a < b else -pose[0, 3]), 1)
             if 0 in (a, b):
                 return super().verdict(a, b, pose)
-            return _verdict(0.45 * (x != 0), 0.6 if x == 0 else 0.0, same)
+            return verdict(0.45 * (x != 0), 0.6 if x == 0 else 0.0, same)
 
     assembly = Twice({(1, 9.0): 0.6, (2, 5.0): 0.3, (2, 9.0): told})
-    assembly.pose = [_at(x) for x in (0.0, 9.0, 5.0)]
+    assembly.pose = [at(x) for x in (0.0, 9.0, 5.0)]
     found = rivals_of(assembly, assembly.offers, QUIET)
     assert len(found[2]) == rivals and assembly.pose[2][0, 3] == 5.0
 
@@ -186,61 +161,20 @@ def test_nothing_is_put_where_a_faint_one_would_be_left_without_a_place(room):
 
 
 @pytest.mark.parametrize(
-    ("told", "refuted", "files", "doubted"),
-    [
-        (0.2, True, (12.0, 20.0), False),  # a rough pose, and the pictures say clearly that it is one
-        (0.2, False, (12.0, 20.0), True),
-        (0.1, True, (12.0, 20.0), True),
-        (1.2, False, (12.0, 20.0), False),
-        (0.2, True, (30.0, 20.0), True),  # not even a rough one
-        (0.2, True, (20.0, 10.0), False),  # that of the fourth scan
-        (0.2, True, (20.0, 14.0), True),
-    ],
-)
-def test_a_pose_in_a_file_that_the_scans_refute_leaves_no_doubt(told, refuted, files, doubted):
-    """Four scans in a line, at 0, 4, 10 and 20 m; the files say so of the first two, and of the third
-    something else.
-    """
-
-    class Line(_Told):
-        def verdict(self, a, b, pose):
-            x = round(float(pose[0, 3] if a < b else -pose[0, 3]), 1)
-            if 2 not in (a, b):
-                return _verdict(0.4, 0.0)
-            third = 20 - x if 3 in (a, b) else x + 4 * (1 in (a, b))
-            return _verdict(told / 3, 0.0) if third == 10 else _verdict(0.0, 30.0 if refuted else 0.0)
-
-    assembly = Line(4, None)
-    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 10.0, 20.0)], [0] * 4
-    given = {k: _at(x) for k, x in enumerate((0.0, 4.0, *files))}
-    said = doubts_of(assembly, [[] for _ in range(4)], given, [])
-    assert bool(said[2]) == doubted and not any(said[:2])
-
-
-@pytest.mark.parametrize(
     ("one_way", "backed", "doubted"), [(1, False, False), (2, False, True), (2, True, False)]
 )
 def test_what_agrees_one_way_only_is_doubted(one_way, backed, doubted):
     """The third of four scans shares as much with each of the others, with ``one_way`` of them one way."""
 
-    class Walled(_Told):
+    class Walled(Told):
         def verdict(self, a, b, pose):
-            return replace(_verdict(0.2, 0.0), mutual=float(b != 2 or a >= one_way))
+            return replace(verdict(0.2, 0.0), mutual=float(b != 2 or a >= one_way))
 
     assembly = Walled(4, None)
-    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 10.0, 20.0)], [0] * 4
+    assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 10.0, 20.0)], [0] * 4
     given = dict(enumerate(assembly.pose)) if backed else {}
     said = doubts_of(assembly, [[] for _ in range(4)], given, [])
     assert bool(said[2]) == doubted and ("one way" in said[2]) == doubted
-
-
-@pytest.mark.parametrize(("rival", "left"), [(13.0, 0), (10.6, 1)])
-def test_files_that_agree_with_a_placement_speak_against_rivals_elsewhere(rival, left):
-    assembly = _Told(3, lambda x: _verdict(0.4, 0.0))
-    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 10.0)], [0] * 3
-    rivals = [[], [], [_at(rival)]]
-    said = doubts_of(assembly, rivals, {k: _at(x) for k, x in enumerate((0.1, 4.0, 10.2))}, [])
-    assert len(rivals[2]) == left and bool(said[2]) == bool(left) and not any(said[:2])
 
 
 @pytest.mark.parametrize(
@@ -271,64 +205,12 @@ def test_who_explains_what_contradicts_is_doubted(against, agree, expected):
     ],
 )
 def test_what_a_sector_saw_has_to_agree_more(around, told, files, said):
-    assembly = _Told(3, lambda x: _verdict(told, 0.0))
+    assembly = Told(3, lambda x: verdict(told, 0.0))
     assembly.pictures = [SimpleNamespace(around=a) for a in around]
-    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 10.0)], [0] * 3
-    given = {k: _at(x) for k, x in enumerate((0.0, 4.0, 10.0))} if files else {}
+    assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 10.0)], [0] * 3
+    given = {k: at(x) for k, x in enumerate((0.0, 4.0, 10.0))} if files else {}
     doubt = doubts_of(assembly, [[], [], []], given, [])[2]
     assert bool(doubt) == bool(said) and said in doubt
-
-
-@pytest.mark.parametrize(
-    ("here", "there", "back"),
-    [
-        (_verdict(0.0, 4.0), _verdict(0.0, 0.0), True),
-        (_verdict(0.0, 4.0), _verdict(0.0, 30.0), False),  # contradicted there, too
-        (_verdict(0.02, 0.0), _verdict(0.01, 0.0), False),  # less speaks for it there
-        (_verdict(0.6, 0.0), _verdict(0.9, 0.0), True),
-        (_verdict(0.9, 0.0), _verdict(0.6, 0.0), False),
-    ],
-)
-def test_where_as_much_speaks_for_what_a_file_says_it_is_believed(here, there, back):
-    """Scans at 0, 4 and 14 m in a line; the file says 10.5 m of the third."""
-    known = {4: _verdict(0.9, 0.0), 14: here, 10.5: there}
-    assembly = _Told(3, lambda x: known.get(x, _verdict(0.0, 0.0)))
-    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 14.0)], [0] * 3
-    given = {k: _at(x) for k, x in enumerate((0.0, 4.0, 10.5))}
-    fit = cloud_fit.Fit(_at(10.6), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
-    near = Offer(0, 2, fit, there, backed=True)  # what fits close by is better than the file
-    known[10.6] = replace(there, told=there.told + 0.005)
-    assert put_back(assembly, given, [near]) == back
-    assert assembly.pose[2][0, 3] == (10.6 if back else 14.0)
-
-
-@pytest.mark.parametrize(("rest", "agrees"), [("rough", None), ("right", True), ("none", True)])
-def test_one_file_that_agrees_where_hardly_any_else_do_says_nothing(rest, agrees):
-    """Two scans that stand 4 m apart as their files say, and an island of three of which files say what they
-    stand like, or all else, or nothing.
-    """
-    assembly = _Told(5, lambda x: _verdict(0.5, 0.0))
-    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 0.0, 5.0, 10.0)], [0, 0, 1, 1, 1]
-    given = {0: _at(0.0), 1: _at(4.3)}
-    if rest != "none":
-        given |= {k: _at((20.0, 25.0, 30.0)[k - 2] + 3 * k * (rest == "rough")) for k in (2, 3, 4)}
-    assert Files(assembly, given).agree(1) is agrees
-
-
-@pytest.mark.parametrize("together", [0.0, 30.0])
-def test_scans_that_stand_in_each_others_way_are_put_back_together(together):
-    """Scans at 0 and 4 m, and two that files have at 10 and 17 and that stand at 17 and 26."""
-    known = {
-        4: _verdict(0.9, 0.0),
-        0: _verdict(0.0, 30.0),
-        16: _verdict(0.0, 30.0),
-        6: _verdict(0.0, together),
-    }
-    assembly = _Told(4, lambda x: known.get(abs(x), _verdict(0.0, 0.0)))
-    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 17.0, 26.0)], [0] * 4
-    given = {k: _at(x) for k, x in enumerate((0.0, 4.0, 10.0, 17.0))}
-    assert put_back(assembly, given, []) == (together == 0)
-    assert [p[0, 3] for p in assembly.pose[2:]] == ([10, 17] if together == 0 else [17, 26])
 
 
 @pytest.mark.parametrize(
@@ -342,11 +224,11 @@ def test_scans_that_stand_in_each_others_way_are_put_back_together(together):
 )
 def test_what_hangs_together_with_a_faint_one_alone_is_doubted_with_it(cost, around, files, hangs):
     """Two scans that hold together, and two more of which the last is a sector that agrees with the third."""
-    known = {4: _verdict(0.9, 0.0), 2: _verdict(0.6, 0.0)}
-    assembly = _Told(4, lambda x: known.get(x, _verdict(0.05, cost)))
+    known = {4: verdict(0.9, 0.0), 2: verdict(0.6, 0.0)}
+    assembly = Told(4, lambda x: known.get(x, verdict(0.05, cost)))
     assembly.pictures = [SimpleNamespace(around=a) for a in (1.0, 1.0, 1.0, around)]
-    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 10.0, 12.0)], [0] * 4
-    given = {k: _at(x) for k, x in enumerate((0.0, 4.0, 10.0, 12.0))} if files else {}
+    assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 10.0, 12.0)], [0] * 4
+    given = {k: at(x) for k, x in enumerate((0.0, 4.0, 10.0, 12.0))} if files else {}
     doubt = doubts_of(assembly, [[] for _ in range(4)], given, [])
     assert ("hangs together" in doubt[2]) == hangs and bool(doubt[3]) == (around < 1 and not files)
 
@@ -355,48 +237,30 @@ def test_what_hangs_together_with_a_faint_one_alone_is_doubted_with_it(cost, aro
     ("moved", "files", "said"), [(0.9, False, "Little"), (0.9, True, ""), (0.0, True, "Little")]
 )
 def test_somebody_who_walked_about_is_no_reason_to_doubt_file_and_surfaces(moved, files, said):
-    known = {4: _verdict(0.9, 0.0)}
-    assembly = _Told(3, lambda x: known.get(x, replace(_verdict(0.1, 0.98), moved=moved)))
-    assembly.pose, assembly.island = [_at(x) for x in (0.0, 4.0, 10.0)], [0] * 3
-    given = {k: _at(x) for k, x in enumerate((0.0, 4.0, 10.0))} if files else {}
+    known = {4: verdict(0.9, 0.0)}
+    assembly = Told(3, lambda x: known.get(x, replace(verdict(0.1, 0.98), moved=moved)))
+    assembly.pose, assembly.island = [at(x) for x in (0.0, 4.0, 10.0)], [0] * 3
+    given = {k: at(x) for k, x in enumerate((0.0, 4.0, 10.0))} if files else {}
     assert doubts_of(assembly, [[], [], []], given, [])[2][:6] == said
 
 
 @pytest.mark.parametrize(
-    ("here", "near", "at", "settled"),
+    ("here", "near", "place", "settled"),
     [
-        (0.3, _verdict(0.5, 0.0), 5.2, True),
-        (0.3, _verdict(0.31, 0.0), 5.2, False),  # as well
-        (0.3, _verdict(0.9, 30.0), 5.2, False),  # contradicted
-        (0.3, _verdict(0.5, 0.0), 5.5, False),  # another place
-        (0.85, _verdict(0.95, 0.0), 5.2, False),  # sure enough
+        (0.3, verdict(0.5, 0.0), 5.2, True),
+        (0.3, verdict(0.31, 0.0), 5.2, False),  # as well
+        (0.3, verdict(0.9, 30.0), 5.2, False),  # contradicted
+        (0.3, verdict(0.5, 0.0), 5.5, False),  # another place
+        (0.85, verdict(0.95, 0.0), 5.2, False),  # sure enough
     ],
 )
-def test_a_scan_settles_where_most_speaks_for_it_nearby(here, near, at, settled):
-    assembly = _Told(2, lambda x: {5.0: _verdict(here, 0.0), at: near}.get(x, _verdict(0.0, 0.0)))
-    assembly.pose, assembly.island = [_at(0.0), _at(5.0)], [0, 0]
+def test_a_scan_settles_where_most_speaks_for_it_nearby(here, near, place, settled):
+    assembly = Told(2, lambda x: {5.0: verdict(here, 0.0), place: near}.get(x, verdict(0.0, 0.0)))
+    assembly.pose, assembly.island = [at(0.0), at(5.0)], [0, 0]
     assembly.fixed.add(0)
-    fit = cloud_fit.Fit(_at(at), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
+    fit = cloud_fit.Fit(at(place), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
     assembly.settle([Offer(0, 1, fit, near)])
-    assert assembly.pose[1][0, 3] == (at if settled else 5.0)
-
-
-@pytest.mark.parametrize(
-    ("told", "poses", "doubted"),
-    [
-        (0.06, (10.0, 0.0, 5.0, 17.0), False),  # each stands where the other's file says
-        (0.06, (10.0, 30.0, 5.0, 17.0), True),
-        (0.02, (10.0, 0.0, 5.0, 17.0), True),
-    ],
-)
-def test_two_files_that_were_exchanged_explain_each_other(told, poses, doubted):
-    """Scans at 0, 10, 5 and 17 m; what a file says of the first two is contradicted."""
-    known = {x: _verdict(told, 0.0) for x in (5.0, 7.0, 10.0, 12.0, 17.0)}
-    assembly = _Told(4, lambda x: known.get(abs(x), _verdict(0.0, 30.0)))
-    assembly.pose, assembly.island = [_at(x) for x in (0.0, 10.0, 5.0, 17.0)], [0] * 4
-    given = {k: _at(x) for k, x in enumerate(poses)}
-    known[5.0] = _verdict(0.0, 0.0)
-    assert bool(doubts_of(assembly, [[], [], [], []], given, [])[0]) == doubted
+    assert assembly.pose[1][0, 3] == (place if settled else 5.0)
 
 
 @pytest.mark.parametrize(("across", "moved"), [(1.0, True), (0.0, False)])
@@ -405,17 +269,17 @@ def test_scans_that_are_wrong_by_the_same_motion_go_together(across, moved):
     than the other three contradict it.
     """
 
-    class Hall(_Told):
+    class Hall(Told):
         def verdict(self, a, b, pose):
             a, b, x = (a, b, pose[0, 3]) if a < b else (b, a, -pose[0, 3])
             off = round(abs(float(x) - 3.0 * (b - a)), 1)
             cost = across if a < 3 <= b else 3.0
-            return _verdict(0.9, {0.0: 0.0, 10.0: cost}.get(off, 30.0))
+            return verdict(0.9, {0.0: 0.0, 10.0: cost}.get(off, 30.0))
 
     assembly = Hall(6, None)
-    assembly.pose, assembly.island = [_at(3.0 * k + 10.0 * (k > 2)) for k in range(6)], [0] * 6
-    fit = lambda x: cloud_fit.Fit(_at(x), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
-    offers = [Offer(a, b, fit(3.0 * (b - a)), _verdict(0.9, 0.0)) for a in range(3) for b in range(3, 6)]
+    assembly.pose, assembly.island = [at(3.0 * k + 10.0 * (k > 2)) for k in range(6)], [0] * 6
+    fit = lambda x: cloud_fit.Fit(at(x), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
+    offers = [Offer(a, b, fit(3.0 * (b - a)), verdict(0.9, 0.0)) for a in range(3) for b in range(3, 6)]
     rivals = rivals_of(assembly, offers, QUIET)
     apart = assembly.pose[5][0, 3] - assembly.pose[0][0, 3]
     assert apart == pytest.approx(15.0 if moved else 25.0)
