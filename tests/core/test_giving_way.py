@@ -50,16 +50,14 @@ TRUE = [(a, b, HEIGHT[b] - HEIGHT[a], 0.55) for a, b in ((0, 1), (1, 2), (2, 3),
 TAKEN = (LOWER, OVER, 1.5, 0.5)  # the lower landing looks like the upper one
 
 
-def _stood(pairs, **options):
-    """An assembly in which the lower landing stands in the upper one's place, and offers of all pairs."""
+# by scan its height and island: the lower landing in the upper one's place
+WRONGLY = {LOWER: (3.0, 0), OVER: (4.5, 0), TOP: (6.0, 0), BETWEEN: (0.0, 1), UPPER: (1.5, 1)}
+
+
+def _stood(pairs, places=WRONGLY, **options):
+    """An assembly of scans at some places, and offers of all pairs."""
     assembly = Heights({(a, b, up): told for a, b, up, told in pairs}, **options)
-    for k, height, island in (
-        (LOWER, 3.0, 0),
-        (OVER, 4.5, 0),
-        (TOP, 6.0, 0),
-        (BETWEEN, 0, 1),
-        (UPPER, 1.5, 1),
-    ):
+    for k, (height, island) in places.items():
         assembly.pose[k], assembly.island[k] = _up(height), island
     offers = [
         Offer(a, b, SimpleNamespace(pose=_up(up)), assembly.verdict(a, b, _up(up))) for a, b, up, _ in pairs
@@ -103,15 +101,7 @@ def test_a_scan_that_came_wrongly_with_another_is_left_behind_and_goes_where_it_
     """
     more = [(BETWEEN, TOP, 4.5, 0.2), (LOWER, TOP, 6.0, 0.2), (UPPER, TOP, 3.0, 0.2)]
     pairs = [*TRUE, *more, (BETWEEN, TOP, 1.5, 0.5)]
-    assembly, offers = _stood(pairs, strict={TOP})
-    for k, height, island in (
-        (LOWER, 0.0, 0),
-        (UPPER, 3.0, 0),
-        (OVER, 4.5, 0),
-        (BETWEEN, 0.0, 1),
-        (TOP, 1.5, 1),
-    ):
-        assembly.pose[k], assembly.island[k] = _up(height), island
-    way = made_way(assembly, offers)
+    came = {LOWER: (0.0, 0), UPPER: (3.0, 0), OVER: (4.5, 0), BETWEEN: (0.0, 1), TOP: (1.5, 1)}
+    way = made_way(*_stood(pairs, came, strict={TOP}))
     assert len(set(way.assembly.island)) == 1
     assert [way.assembly.pose[k][2, 3] for k in range(5)] == pytest.approx(list(HEIGHT.values()))
