@@ -263,17 +263,19 @@ def test_a_scan_settles_where_most_speaks_for_it_nearby(here, near, place, settl
     assert assembly.pose[1][0, 3] == (place if settled else 5.0)
 
 
-@pytest.mark.parametrize(("across", "moved"), [(1.0, True), (0.0, False)])
-def test_scans_that_are_wrong_by_the_same_motion_go_together(across, moved):
+@pytest.mark.parametrize(
+    ("across", "alone", "moved"), [(1.0, 3.0, True), (0.0, 3.0, False), (1.0, 30.0, True)]
+)
+def test_scans_that_are_wrong_by_the_same_motion_go_together(across, alone, moved):
     """Three scans of six stand 10 m along, where a hall looks the same; each alone is held by its mates more
-    than the other three contradict it.
+    than the other three contradict it, or even refused where it belongs by what mates show of it.
     """
 
     class Hall(Told):
         def verdict(self, a, b, pose):
             a, b, x = (a, b, pose[0, 3]) if a < b else (b, a, -pose[0, 3])
             off = round(abs(float(x) - 3.0 * (b - a)), 1)
-            cost = across if a < 3 <= b else 3.0
+            cost = across if a < 3 <= b else alone
             return verdict(0.9, {0.0: 0.0, 10.0: cost}.get(off, 30.0))
 
     assembly = Hall(6, None)

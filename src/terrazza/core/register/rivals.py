@@ -244,7 +244,8 @@ def _together(assembly: Assembly, offers: list[Offer]) -> Iterator[tuple[np.ndar
     for o in offers:
         most[o.a, o.b] = max(most.get((o.a, o.b), STRONG), o.evidence)
     seen: list[np.ndarray] = []
-    for o in sorted(offers, key=lambda o: -o.evidence):
+    ranked = sorted(offers, key=lambda o: -o.evidence)
+    for o in ranked:
         if (
             o.evidence < max(STRONG, ABOUT_AS_GOOD * most[o.a, o.b])
             or assembly.island[o.a] != assembly.island[o.b]
@@ -258,8 +259,25 @@ def _together(assembly: Assembly, offers: list[Offer]) -> Iterator[tuple[np.ndar
                 if len(seen) == WAYS:
                     return
                 seen.append(mover)
-                if len(part := _going_along(assembly, k, mover)) > 1:
-                    yield mover, part
+                parts = {_going_along(assembly, k, mover), _offered_alike(assembly, k, mover, ranked)}
+                yield from ((mover, part) for part in sorted(parts, key=sorted) if len(part) > 1)
+
+
+def _offered_alike(assembly: Assembly, seed: int, mover: np.ndarray, offers: list[Offer]) -> frozenset[Any]:
+    """A scan and the others of its island that the best offers of scans outside would move the same way
+    (``mover``, (4, 4)): of a block that stands one bay on each is held by all others of it, and none goes
+    alone. Nobody where that is more than half of the island.
+    """
+    members = set(assembly.members(assembly.island[seed]))
+    moved, met = {seed}, set()
+    for o in offers:  # the best of a pair comes first
+        if (o.a, o.b) not in met and o.evidence >= STRONG and {o.a, o.b} <= members:
+            met.add((o.a, o.b))
+            for k, j in ((o.a, o.b), (o.b, o.a)):
+                if same(assembly.pose[j] @ o.seen_from(j), mover @ assembly.pose[k], NEARBY):
+                    moved.add(k)
+    moved -= assembly.fixed
+    return frozenset(moved) if 2 * len(moved) <= len(members) else frozenset()
 
 
 def _going_along(assembly: Assembly, seed: int, mover: np.ndarray) -> frozenset[Any]:
