@@ -113,8 +113,8 @@ class Evidence:
     def held(self, k: int) -> bool:
         """Whether what others see of a scan holds it in every level direction."""
         here = {k: self.truth[k]}
-        beside = {j for j in range(len(self.truth)) if self.told(here, {j})[0] > 0}  # others see none of it
-        shares = self.told(here, beside)[0]
+        told = {j: self.told(here, {j})[0] for j in range(len(self.truth))}
+        beside, shares = {j for j, share in told.items() if share > 0}, sum(told.values())
         if shares < SHARED:
             return False
         for turn in np.radians(np.arange(0, 360, 30)):

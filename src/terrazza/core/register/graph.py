@@ -48,17 +48,21 @@ def _own(tie: Tie, pose_a: np.ndarray) -> np.ndarray:
     fit = tie.fit
     information = tie.weight * fit.information / (max(fit.rms, LEAST_RMS) ** 2 * ALIKE_POINTS)
     for free in fit.free:
-        shift = np.r_[np.zeros(3), free]
-        across = np.eye(6) - (1 - FREE) * np.outer(shift, shift)
-        information = across @ information @ across
+        information = _less(information, free, FREE)
     for scattered in fit.scattered:
         spread = float(np.linalg.norm(scattered))
-        shift = np.r_[np.zeros(3), scattered / spread]
-        less = min(1.0, 1 / (spread * max(np.sqrt(shift @ information @ shift), 1e-9)))
-        across = np.eye(6) - (1 - less) * np.outer(shift, shift)
-        information = across @ information @ across
+        way = scattered / spread
+        held = float(way @ information[3:, 3:] @ way)
+        information = _less(information, way, min(1.0, 1 / (spread * max(np.sqrt(held), 1e-9))))
     turn = np.kron(np.eye(2), pose_a[:3, :3])
     return turn @ information @ turn.T
+
+
+def _less(information: np.ndarray, way: np.ndarray, share: float) -> np.ndarray:
+    """(6, 6) information of which along a unit shift ``way`` (3,) only a share is left, as of its root."""
+    shift = np.r_[np.zeros(3), way]
+    across = np.eye(6) - (1 - share) * np.outer(shift, shift)
+    return across @ information @ across
 
 
 def _rows(centre: np.ndarray, place_a: np.ndarray, place_b: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
