@@ -23,10 +23,11 @@ def test_steps_by_key_and_by_click_keep_the_table(page, viewed):
         page.wait_for_selector(f"#sheet h1:text-is('{step.capitalize()}')")
         page.wait_for_selector(f"#terraces a[data-step={step}][aria-current=step]")
         assert urlsplit(page.url).path.endswith(f"/{step}")  # the view is in the address too, behind a hash
+    # in the moment that the links arrive
     page.evaluate("""new MutationObserver((_, watch) => {
         watch.disconnect();
         document.querySelector('#terraces a[data-step=register]').click();
-    }).observe(document.getElementById('terraces'), {childList: true})""")  # in the moment that the links arrive
+    }).observe(document.getElementById('terraces'), {childList: true})""")
     page.keyboard.press("7")
     page.wait_for_selector("#sheet h1:text-is('Register')")
     assert page.evaluate("terrazza.marker") == 7, "changing the sheet must not load the table again"

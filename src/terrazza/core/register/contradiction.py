@@ -50,6 +50,9 @@ UNDER, FLOOR_CELL = 4.0, 0.5  # m about a station in which its floor is looked f
 ONE_OF, GROSS = 8, 14.0
 # as many times as much as the other way may agree one way, across the rays: what is seen flat covers little
 BOTH_WAYS = 10.0
+# cosine within which the corners of what is flat about a pixel face one way, and sine of how far behind such
+# a face another scanner has to stand: what that saw there is the other side of a wall
+FLAT, BEHIND = np.cos(np.radians(25)), 0.05
 SEEN = 5  # pixels of a column from which a scan saw something that way
 
 
@@ -116,6 +119,26 @@ class Picture:
         alone = (least > ALONE[0] + ALONE[1] * r) & np.isfinite(self.near).any()
         like = sum(np.roll(alone, way, (0, 1)).astype(np.uint8) for way in ways)
         return (alone & (like <= STRIP))[self.row, self.column]
+
+    @cached_property
+    def facing(self) -> np.ndarray:
+        """(n, 3): unit normals of what is flat about a pixel, towards the scanner; zeros where the corners of
+        its cross of neighbours do not face one way, or one of them saw nothing.
+        """
+        grid = np.full((ROWS, COLUMNS, 3), np.nan)
+        grid[self.row, self.column] = self.xyz
+        up, left, down, right = (np.roll(grid, way, axis) - grid for way in (-1, 1) for axis in (0, 1))
+        up[-1] = down[0] = np.nan  # zenith and nadir
+        ways = (left, up), (up, right), (right, down), (down, left)
+        with np.errstate(invalid="ignore", divide="ignore"):  # nothing beside nothing
+            corners = np.stack([np.cross(*way) for way in ways])
+            corners /= np.linalg.norm(corners, axis=-1, keepdims=True)
+            mean = corners.sum(0)
+            mean /= np.linalg.norm(mean, axis=-1, keepdims=True)
+            flat = ((corners * mean).sum(-1) > FLAT).all(0)
+            mean *= -np.sign((mean * grid).sum(-1, keepdims=True))
+        mean[~flat] = 0.0
+        return np.ascontiguousarray(mean[self.row, self.column])
 
     def _ranges(self) -> np.ndarray:
         """(rows, columns) m of each pixel, infinite where nothing was seen."""
@@ -217,6 +240,19 @@ def _project(
     """
     for i in range(len(xyz)):
         state[i] = _state(xyz[i, 0], xyz[i, 1], xyz[i, 2], pose, near, far, slack, slope)
+
+
+@njit(cache=True, nogil=True)
+def _hide(xyz: np.ndarray, facing: np.ndarray, eye: np.ndarray, state: np.ndarray):
+    """Of points that agree (state 1) those lie hidden (3) that face away (``facing``, (n, 3)) from the other
+    scanner's ``eye`` (3,).
+    """
+    for i in range(len(xyz)):
+        if state[i] == 1:
+            x, y, z = eye[0] - xyz[i, 0], eye[1] - xyz[i, 1], eye[2] - xyz[i, 2]
+            before = x * facing[i, 0] + y * facing[i, 1] + z * facing[i, 2]
+            if before < -BEHIND * np.sqrt(x * x + y * y + z * z):
+                state[i] = 3
 
 
 @njit(cache=True, nogil=True)
@@ -352,9 +388,11 @@ def judge(a: Picture, b: Picture, pose: np.ndarray, slack: tuple[float, float] =
     picture. ``pose`` (4, 4).
     """
     shares, found, common, told, agreed = [], [], [], [], []
-    for mine, other, way in ((b, a, pose), (a, b, rigid.inverse(pose))):
+    back = rigid.inverse(pose)
+    for mine, other, way, eye in ((b, a, pose, back[:3, 3]), (a, b, back, pose[:3, 3])):
         state = np.zeros(len(mine.xyz), np.uint8)
         _project(mine.xyz, way, other.near, other.far, *slack, state)
+        _hide(mine.xyz, mine.facing, np.ascontiguousarray(eye), state)
         near = state == 1
         agreed.append(float(_areas(mine.xyz[near]).sum()))
         yes, judged = int(near.sum()), int((near | (state == 2)).sum())
