@@ -18,8 +18,9 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.register import cloud_fit, letting_go, linking, surface
-from terrazza.core.register.contradiction import Picture, judge
+from terrazza.core.register.contradiction import judge
 from terrazza.core.register.like_points import Side
+from terrazza.core.register.picture import Picture
 from terrazza.core.register.plan_match import PlanShape
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))

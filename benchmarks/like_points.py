@@ -17,7 +17,8 @@ from scipy.spatial import cKDTree
 
 from terrazza.core.geometry import rigid
 from terrazza.core.register import like_points, surface
-from terrazza.core.register.contradiction import Picture, judge
+from terrazza.core.register.contradiction import judge
+from terrazza.core.register.picture import Picture
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))
 from tests.places import WORLDS, scanned

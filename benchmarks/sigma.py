@@ -15,7 +15,8 @@ import sys
 import numpy as np
 
 from terrazza.core.geometry import rigid
-from terrazza.core.register import contradiction, graph, linking, network, surface
+from terrazza.core.register import graph, linking, network, surface
+from terrazza.core.register.picture import Picture
 from terrazza.errors import InputError
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))
@@ -41,9 +42,7 @@ def adjusted(family: str, seed: int):
     ]
     ties = [
         t
-        for t in linking.fit_all(
-            [surface.prepare(c) for c in clouds], [contradiction.Picture.of(c) for c in clouds], start
-        )
+        for t in linking.fit_all([surface.prepare(c) for c in clouds], [Picture.of(c) for c in clouds], start)
         if not t.failed
     ]
     rough = graph.relax(start, ties, {0})

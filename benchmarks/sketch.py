@@ -16,7 +16,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.register import like_points, sketch, surface
-from terrazza.core.register.contradiction import Picture
+from terrazza.core.register.picture import Picture
 from terrazza.core.register.plan_match import PlanShape
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent))

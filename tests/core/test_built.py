@@ -7,6 +7,7 @@ import pytest
 
 from terrazza.core.geometry import rigid
 from terrazza.core.register import contradiction, plan_match, search, surface
+from terrazza.core.register.picture import COLUMNS, PIXEL, ROWS, Picture
 from tests import built, meshes, places
 from tests.core.test_placing import errors
 
@@ -26,23 +27,23 @@ def test_the_caster_of_meshes_sees_what_that_of_boxes_sees():
     assert (np.isclose(seen, expected) | (np.isinf(seen) & np.isinf(expected))).mean() > 0.999
 
 
-def _pictured(ranges: np.ndarray) -> contradiction.Picture:
+def _pictured(ranges: np.ndarray) -> Picture:
     """The picture of ranges (rows, columns) m, one a pixel; NaN where there is nothing."""
     row, column = np.nonzero(np.isfinite(ranges))
-    up = (row + 0.5) * contradiction.PIXEL - np.pi / 2
-    way = (column + 0.5) * contradiction.PIXEL - np.pi
+    up = (row + 0.5) * PIXEL - np.pi / 2
+    way = (column + 0.5) * PIXEL - np.pi
     rays = np.stack([np.cos(up) * np.cos(way), np.cos(up) * np.sin(way), np.sin(up)], 1)
-    return contradiction.Picture.of(rays * ranges[row, column][:, None])
+    return Picture.of(rays * ranges[row, column][:, None])
 
 
 @pytest.mark.parametrize("thing", ["mixed", "pole", "edge", "floor", "leaves"])
 def test_pixels_that_span_an_edge_are_alone_and_thin_or_flat_things_and_leaves_are_not(thing):
     rng = np.random.default_rng(2)
-    ranges = np.full((contradiction.ROWS, contradiction.COLUMNS), 8.0)
-    down = np.arange(contradiction.ROWS) < 80
+    ranges = np.full((ROWS, COLUMNS), 8.0)
+    down = np.arange(ROWS) < 80
     where = np.zeros(ranges.shape, bool)
     if thing == "floor":  # seen as flat as it gets: rows far apart
-        up = (np.arange(contradiction.ROWS) + 0.5) * contradiction.PIXEL - np.pi / 2
+        up = (np.arange(ROWS) + 0.5) * PIXEL - np.pi / 2
         ranges[down] = (1.5 / np.sin(-up[down]))[:, None]
         where[down] = True
     elif thing == "leaves":
@@ -62,7 +63,7 @@ def test_pixels_that_span_an_edge_are_alone_and_thin_or_flat_things_and_leaves_a
 
 def test_no_picture_has_no_pixels_alone():
     points = np.random.default_rng(1).uniform(-5, 5, (2000, 3))
-    assert not contradiction.Picture.of(points, station=False).alone.any()
+    assert not Picture.of(points, station=False).alone.any()
 
 
 @pytest.fixture(scope="module")
@@ -79,7 +80,7 @@ def swept():
 @pytest.mark.parametrize("family", ["garden", "nave"])
 def test_hardly_anything_contradicts_the_truth_beside_mixed_pixels(family, swept, monkeypatch):
     truth, clouds = swept(family, 1, range(4))
-    seen = [contradiction.Picture.of(xyz) for xyz in clouds]
+    seen = [Picture.of(xyz) for xyz in clouds]
     pairs = [(a, b) for a in range(4) for b in range(a + 1, 4)]
     worst = lambda: max(
         contradiction.judge(seen[a], seen[b], rigid.inverse(truth[a]) @ truth[b]).area for a, b in pairs
@@ -97,7 +98,7 @@ def test_hardly_anything_contradicts_the_truth_beside_mixed_pixels(family, swept
 def test_what_is_placed_without_doubt_in_what_is_built_is_right(family, seed, choose, right, swept):
     truth, clouds = swept(family, seed, choose)
     faces = [surface.prepare(xyz) for xyz in clouds]
-    shapes, seen = [plan_match.PlanShape(f) for f in faces], [contradiction.Picture.of(x) for x in clouds]
+    shapes, seen = [plan_match.PlanShape(f) for f in faces], [Picture.of(x) for x in clouds]
     found = search.place(faces, shapes, seen)
     off = errors(found, truth)
     sure = [k for k in off if not found.doubt[k]]

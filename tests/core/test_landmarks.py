@@ -4,8 +4,9 @@ import numpy as np
 import pytest
 
 from terrazza.core.geometry import rigid
-from terrazza.core.register import contradiction, landmarks, offers, plan_match, surface
+from terrazza.core.register import landmarks, offers, plan_match, surface
 from terrazza.core.register.landmarks import Landmarks
+from terrazza.core.register.picture import Picture
 from tests import places
 
 
@@ -38,7 +39,7 @@ def test_scans_among_trees_find_each_other_by_trunks():
     sweeps = [places.scanned(place, "terrain", s, rng) for s in place.places[:2] + place.places[4:5]]
     truth, faces = [p for p, *_ in sweeps], [surface.prepare(xyz) for *_, xyz in sweeps]
     shapes = [plan_match.PlanShape(f) for f in faces]
-    pictures = [contradiction.Picture.of(xyz) for *_, xyz in sweeps]
+    pictures = [Picture.of(xyz) for *_, xyz in sweeps]
     trunks = np.array(place.posts)[:, :2]
     for pose, face, shape in zip(truth, faces, shapes):
         found = Landmarks.of(face, shape)

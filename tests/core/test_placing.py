@@ -18,6 +18,7 @@ from terrazza.core.register import (
     surface,
 )
 from terrazza.core.register.assembly import Assembly
+from terrazza.core.register.picture import Picture
 from terrazza.errors import InputError
 from tests import places
 
@@ -32,7 +33,7 @@ def scanned(family, seed, choose):
         [p for p, *_ in sweeps],
         faces,
         [plan_match.PlanShape(f) for f in faces],
-        [contradiction.Picture.of(xyz) for *_, xyz in sweeps],
+        [Picture.of(xyz) for *_, xyz in sweeps],
     )
 
 
@@ -235,7 +236,7 @@ def test_one_wall_does_not_hold_a_placement_and_a_corner_does(held):
         np.c_[u, 2 * v, 0 * u - 1.5],
     ]
     face = surface.prepare(np.concatenate(walls if held else [walls[0], walls[2]]))
-    seen = contradiction.Picture.of(face.xyz)
+    seen = Picture.of(face.xyz)
     assert Assembly([seen, seen], set(), surfaces=[face, face]).held({1: np.eye(4)}, [0]) == held
 
 
@@ -258,7 +259,7 @@ def _in_a_hall(boxes=(), gaps=()):
     places.wall(room, 1, 8.0, 0.0, 6.0, list(gaps), 2.7)
     place = places.Place([*room, *boxes], moving=False)
     pose, _, xyz = places.scanned(place, "rooms", (4.0, 3.0, 0.0), np.random.default_rng(3))
-    return pose, contradiction.Picture.of(xyz)
+    return pose, Picture.of(xyz)
 
 
 @pytest.mark.parametrize(
@@ -289,7 +290,7 @@ def _wall(x, eye, rough):
     """What a scanner at ``eye`` sees of a wall at ``x``, smooth or ``rough``."""
     y, z = (g.ravel() for g in np.meshgrid(np.arange(-2, 2, 0.01), np.arange(-1.2, 1.2, 0.01)))
     bumps = np.random.default_rng(2).normal(0, 0.02 if rough else 0.002, len(y))
-    return contradiction.Picture.of(np.stack([x + bumps, y, z], 1) - eye)
+    return Picture.of(np.stack([x + bumps, y, z], 1) - eye)
 
 
 @pytest.mark.parametrize(

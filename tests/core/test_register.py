@@ -18,6 +18,7 @@ from terrazza.core.register import (
     surface,
     targets,
 )
+from terrazza.core.register.picture import Picture
 from terrazza.core.register.plan_match import PlanShape, candidates, judge
 from terrazza.core.register.sighted import Grid
 from terrazza.errors import InputError
@@ -133,9 +134,7 @@ def test_what_slides_is_caught_where_sides_of_things_hold_it(family, seed, pair,
 
 def test_a_scan_placed_by_hand_in_a_street_stands_where_jambs_hold_it():
     clouds, truth, way = _sliding_pair("street", 9202, (0, 1))
-    stays, moves = (
-        like_points.Side.of([np.eye(4)], [surface.prepare(c)], [contradiction.Picture.of(c)]) for c in clouds
-    )
+    stays, moves = (like_points.Side.of([np.eye(4)], [surface.prepare(c)], [Picture.of(c)]) for c in clouds)
     found = like_points.place(stays, moves, [rigid.make(np.eye(3), 0.2 * way) @ truth])
     assert not found.failed and not found.rivals and not found.fit.free
     assert rigid.within(found.pose, truth, (0.005, np.radians(0.05)))
@@ -170,7 +169,7 @@ def test_all_are_placed_and_none_is_doubted(rooms, start):
     poses, clouds, faces = rooms
     shapes, seen, rng = (
         [PlanShape(f) for f in faces],
-        [contradiction.Picture.of(c) for c in clouds],
+        [Picture.of(c) for c in clouds],
         np.random.default_rng(2),
     )
     off = [rigid.step(p, rng.normal(0, 0.008, 3), rng.normal(0, 0.1, 3), p[:3, 3]) for p in poses]
@@ -201,7 +200,7 @@ def test_contradiction_counts_compact_patches(rooms, shift, low, high):
     along is weighed down.
     """
     poses, clouds, _ = rooms
-    seen = [contradiction.Picture.of(c) for c in clouds]
+    seen = [Picture.of(c) for c in clouds]
     truth = rigid.inverse(poses[0]) @ poses[1]
     wrong = truth.copy()
     wrong[:3, 3] += poses[0][:3, :3].T @ np.array([shift, 0, 0])
@@ -213,7 +212,7 @@ def test_contradiction_counts_compact_patches(rooms, shift, low, high):
         0,
     ]
     direction = np.linalg.norm(somebody, axis=1)
-    shade = contradiction.Picture.of(np.r_[clouds[1], somebody[direction > 0.6]])
+    shade = Picture.of(np.r_[clouds[1], somebody[direction > 0.6]])
     alone = contradiction.judge(seen[0], shade, truth)
     assert alone.area < 1.2, "a person does not refuse a true placement"
 
@@ -223,7 +222,7 @@ def test_the_same_scan_twice_is_laid_upon_itself():
     first, turned = scenes.scan_room(pose, seed=1)["xyz"], rigid.make(rigid.about_z(0.3), np.zeros(3))
     clouds = [first, rigid.apply(turned, scenes.scan_room(pose, seed=9)["xyz"])]
     faces = [surface.prepare(c) for c in clouds]
-    found = search.place(faces, [PlanShape(f) for f in faces], [contradiction.Picture.of(c) for c in clouds])
+    found = search.place(faces, [PlanShape(f) for f in faces], [Picture.of(c) for c in clouds])
     assert (
         found.island == [1, 1]
         and rigid.difference(rigid.inverse(found.poses[0]) @ found.poses[1], rigid.inverse(turned))[0] < 0.02
@@ -237,7 +236,7 @@ def test_a_scan_of_another_room_stays_an_island(rooms):
     elsewhere *= (4 + rng.uniform(0, 3, 40000) / 3)[:, None] / np.linalg.norm(elsewhere, axis=1)[:, None]
     faces = [faces[0], faces[1], surface.prepare(elsewhere)]
     found = search.place(
-        faces, [PlanShape(f) for f in faces], [contradiction.Picture.of(c) for c in (*clouds[:2], elsewhere)]
+        faces, [PlanShape(f) for f in faces], [Picture.of(c) for c in (*clouds[:2], elsewhere)]
     )
     assert found.poses[2] is None and found.island == [1, 1, 0]
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.register.cloud_fit import unheld
-from terrazza.core.register.contradiction import GROSS, Picture, Verdict, glance, judge
+from terrazza.core.register.contradiction import GROSS, Verdict, glance, judge
 from terrazza.core.register.offers import (
     COMMON,
     REFUSED,
@@ -19,6 +19,7 @@ from terrazza.core.register.offers import (
     stacked,
     weighed,
 )
+from terrazza.core.register.picture import Picture
 from terrazza.core.register.surface import TOUCHING, Surface, touching
 
 TWICE = 3.0  # evidence against each pair of stations that are stacked

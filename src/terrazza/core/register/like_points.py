@@ -12,7 +12,8 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.register import cloud_fit, linking, offers
-from terrazza.core.register.contradiction import Picture, judge
+from terrazza.core.register.contradiction import judge
+from terrazza.core.register.picture import Picture
 from terrazza.core.register.surface import Surface
 from terrazza.errors import InputError, ParamsError
 

@@ -8,8 +8,9 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Progress
 from terrazza.core.register import cloud_fit
-from terrazza.core.register.contradiction import WIDELY, Picture, judge
+from terrazza.core.register.contradiction import WIDELY, judge
 from terrazza.core.register.offers import COMMON, REFUSED
+from terrazza.core.register.picture import Picture
 from terrazza.core.register.surface import Surface
 from terrazza.errors import InputError
 

@@ -10,9 +10,10 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.core.register import cloud_fit, landmarks, open_match
-from terrazza.core.register.contradiction import GROSS, Picture, Verdict, glance, judge
+from terrazza.core.register.contradiction import GROSS, Verdict, glance, judge
 from terrazza.core.register.landmarks import Landmarks
 from terrazza.core.register.open_match import OpenShape
+from terrazza.core.register.picture import Picture
 from terrazza.core.register.plan_match import PlanShape, candidates
 from terrazza.core.register.surface import Lately
 from terrazza.errors import InputError

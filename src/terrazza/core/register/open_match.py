@@ -14,7 +14,7 @@ from numba import njit
 from scipy import fft, ndimage
 
 from terrazza.core.geometry import rigid
-from terrazza.core.register.contradiction import Picture
+from terrazza.core.register.picture import Picture
 from terrazza.core.register.plan_match import REACH, PlanShape, heights, likely_turns, slid, walls_to_slide
 from terrazza.core.register.surface import Surface
 

@@ -15,7 +15,7 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
 from terrazza.core.register.assembly import ALTERNATIVES, MANY, WELL, Assembly
-from terrazza.core.register.contradiction import Picture, Verdict, judge
+from terrazza.core.register.contradiction import Verdict, judge
 from terrazza.core.register.doubts import as_filed, doubts_of, put_back
 from terrazza.core.register.giving_way import made_way
 from terrazza.core.register.offers import (
@@ -30,6 +30,7 @@ from terrazza.core.register.offers import (
     same,
     weighed,
 )
+from terrazza.core.register.picture import Picture
 from terrazza.core.register.plan_match import PlanShape
 from terrazza.core.register.rivals import rivals_of
 from terrazza.core.register.surface import Surface

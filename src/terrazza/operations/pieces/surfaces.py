@@ -15,7 +15,8 @@ from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
 with later():
-    from terrazza.core.register import contradiction, plan_match, surface
+    from terrazza.core.register import plan_match, surface
+    from terrazza.core.register.picture import Picture
 
 MOST, ALTOGETHER = (
     1_500_000,
@@ -59,14 +60,12 @@ def kept_points(cloud: Cloud, most: int = MOST) -> np.ndarray:
     return np.concatenate(parts)
 
 
-def _prepared(
-    args, progress: Progress
-) -> "tuple[surface.Surface, plan_match.PlanShape, contradiction.Picture]":
+def _prepared(args, progress: Progress) -> "tuple[surface.Surface, plan_match.PlanShape, Picture]":
     piece, station = args
     points = kept_points(piece.open())
     progress.advance(0.2 * len(points), len(points))
     face = surface.prepare(points)
-    return face, plan_match.PlanShape(face), contradiction.Picture.of(points, station)
+    return face, plan_match.PlanShape(face), Picture.of(points, station)
 
 
 def prepared(job: Job, scans: list[Scan], progress: Progress) -> Iterator[tuple]:
@@ -87,12 +86,12 @@ def _prepare(piece: CloudPiece, progress: Progress) -> "surface.Surface":
     return surface.prepare(points)
 
 
-def _picture(args, progress: Progress) -> "contradiction.Picture":
+def _picture(args, progress: Progress) -> "Picture":
     piece, station = args
-    return contradiction.Picture.of(kept_points(piece.open()), station)
+    return Picture.of(kept_points(piece.open()), station)
 
 
-def pictures(job: Job, scans: list[Scan], progress: Progress) -> "list[contradiction.Picture]":
+def pictures(job: Job, scans: list[Scan], progress: Progress) -> "list[Picture]":
     """What each scan saw, for judging placements; of walks, which have no one station, their points alone."""
     sizes = [s.points for s in scans]
     return job.fleet.map(
