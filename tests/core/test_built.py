@@ -61,9 +61,10 @@ def test_pixels_that_span_an_edge_are_alone_and_thin_or_flat_things_and_leaves_a
     assert picture.alone[~where[picture.row, picture.column]].mean() < 0.001
 
 
-def test_no_picture_has_no_pixels_alone():
-    points = np.random.default_rng(1).uniform(-5, 5, (2000, 3))
-    assert not Picture.of(points, station=False).alone.any()
+def test_no_picture_has_no_pixels_alone_and_no_faces():
+    points = np.random.default_rng(1).uniform(-5, 5, (20_000, 3)) * [1, 1, 0] - [0, 0, 1]
+    seen, walked = Picture.of(points), Picture.of(points, station=False)
+    assert seen.facing.any() and not walked.alone.any() and not walked.facing.any()
 
 
 @pytest.fixture(scope="module")

@@ -311,6 +311,14 @@ def test_both_sides_of_a_thin_wall_are_not_the_same(side, before, eye, rough, ag
     assert verdict.area < 0.1 and verdict.mutual <= mutual
 
 
+@pytest.mark.parametrize(("rough", "least", "most"), [(False, 0.85, 1.0), (True, 0.1, 0.5)])
+def test_what_is_flat_faces_the_scanner(rough, least, most):
+    seen = _wall(2.0, np.zeros(3), rough)
+    flat = seen.facing.any(1)
+    assert least <= flat.mean() <= most
+    assert np.abs(seen.facing[flat, 0].mean() + 1.0) < 0.1
+
+
 def test_a_floor_is_found_under_the_furniture_that_hides_most_of_it():
     desks = [
         ([x, y, 0.0], [x + 1.4, y + 0.8, 0.75]) for x in (1.0, 2.5, 4.6, 6.2) for y in (0.5, 1.5, 4.0, 5.0)

@@ -28,7 +28,8 @@ SEEN = 5  # pixels of a column from which a scan saw something that way
 class Picture:
     """The first return of each pixel of 1°: ``xyz`` (n, 3) in the scanner's frame with ``row``, ``column``,
     and ``near`` and ``far`` (rows, columns), the least and the greatest range among a pixel and its
-    neighbours (NaN where a pixel saw nothing).
+    neighbours (NaN where a pixel saw nothing); and where it is flat about a pixel the unit normal ``facing``
+    (n, 3) the scanner, zeros elsewhere.
     """
 
     xyz: np.ndarray
@@ -36,6 +37,7 @@ class Picture:
     column: np.ndarray
     near: np.ndarray
     far: np.ndarray
+    facing: np.ndarray
 
     @cached_property
     def floor(self) -> float:
@@ -88,26 +90,6 @@ class Picture:
         like = sum(np.roll(alone, way, (0, 1)).astype(np.uint8) for way in ways)
         return (alone & (like <= STRIP))[self.row, self.column]
 
-    @cached_property
-    def facing(self) -> np.ndarray:
-        """(n, 3): unit normals of what is flat about a pixel, towards the scanner; zeros where the corners of
-        its cross of neighbours do not face one way, or one of them saw nothing.
-        """
-        grid = np.full((ROWS, COLUMNS, 3), np.nan)
-        grid[self.row, self.column] = self.xyz
-        up, left, down, right = (np.roll(grid, way, axis) - grid for way in (-1, 1) for axis in (0, 1))
-        up[-1] = down[0] = np.nan  # zenith and nadir
-        ways = (left, up), (up, right), (right, down), (down, left)
-        with np.errstate(invalid="ignore", divide="ignore"):  # nothing beside nothing
-            corners = np.stack([np.cross(*way) for way in ways])
-            corners /= np.linalg.norm(corners, axis=-1, keepdims=True)
-            mean = corners.sum(0)
-            mean /= np.linalg.norm(mean, axis=-1, keepdims=True)
-            flat = ((corners * mean).sum(-1) > FLAT).all(0)
-            mean *= -np.sign((mean * grid).sum(-1, keepdims=True))
-        mean[~flat] = 0.0
-        return np.ascontiguousarray(mean[self.row, self.column])
-
     def _ranges(self) -> np.ndarray:
         """(rows, columns) m of each pixel, infinite where nothing was seen."""
         r = np.full((ROWS, COLUMNS), np.inf)
@@ -143,10 +125,34 @@ class Picture:
             first = np.random.default_rng(1).choice(
                 len(xyz), min(len(xyz), ROWS * COLUMNS // 2), replace=False
             )
+        xyz, row, column = np.ascontiguousarray(xyz[first]), row[first], column[first]
+        facing = _facing(xyz, row, column) if station else np.zeros(xyz.shape)
         return cls(
-            np.ascontiguousarray(xyz[first]),
-            row[first].astype(np.int32),
-            column[first].astype(np.int32),
+            xyz,
+            row.astype(np.int32),
+            column.astype(np.int32),
             near.astype(np.float32),
             far.astype(np.float32),
+            facing.astype(np.float32),
         )
+
+
+def _facing(xyz: np.ndarray, row: np.ndarray, column: np.ndarray) -> np.ndarray:
+    """(n, 3): unit normals of what is flat about each pixel (``xyz`` (n, 3) at ``row`` and ``column``),
+    towards the scanner; zeros where the corners of its cross of neighbours do not face one way, or one of
+    them saw nothing.
+    """
+    grid = np.full((ROWS, COLUMNS, 3), np.nan)
+    grid[row, column] = xyz
+    up, left, down, right = (np.roll(grid, way, axis) - grid for way in (-1, 1) for axis in (0, 1))
+    up[-1] = down[0] = np.nan  # zenith and nadir
+    ways = (left, up), (up, right), (right, down), (down, left)
+    with np.errstate(invalid="ignore", divide="ignore"):  # nothing beside nothing
+        corners = np.stack([np.cross(*way) for way in ways])
+        corners /= np.linalg.norm(corners, axis=-1, keepdims=True)
+        mean = corners.sum(0)
+        mean /= np.linalg.norm(mean, axis=-1, keepdims=True)
+        flat = ((corners * mean).sum(-1) > FLAT).all(0)
+        mean *= -np.sign((mean * grid).sum(-1, keepdims=True))
+    mean[~flat] = 0.0
+    return mean[row, column]
