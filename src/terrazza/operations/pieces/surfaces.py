@@ -15,8 +15,7 @@ from terrazza.operations.spine.job import Job, Scan
 from terrazza.store.cloud import Cloud
 
 with later():
-    from terrazza.core.register import plan_match, surface
-    from terrazza.core.register.picture import Picture
+    from terrazza.core.register import picture, plan_match, surface
 
 MOST, ALTOGETHER = (
     1_500_000,
@@ -60,12 +59,12 @@ def kept_points(cloud: Cloud, most: int = MOST) -> np.ndarray:
     return np.concatenate(parts)
 
 
-def _prepared(args, progress: Progress) -> "tuple[surface.Surface, plan_match.PlanShape, Picture]":
+def _prepared(args, progress: Progress) -> "tuple[surface.Surface, plan_match.PlanShape, picture.Picture]":
     piece, station = args
     points = kept_points(piece.open())
     progress.advance(0.2 * len(points), len(points))
     face = surface.prepare(points)
-    return face, plan_match.PlanShape(face), Picture.of(points, station)
+    return face, plan_match.PlanShape(face), picture.Picture.of(points, station)
 
 
 def prepared(job: Job, scans: list[Scan], progress: Progress) -> Iterator[tuple]:
@@ -86,12 +85,12 @@ def _prepare(piece: CloudPiece, progress: Progress) -> "surface.Surface":
     return surface.prepare(points)
 
 
-def _picture(args, progress: Progress) -> "Picture":
+def _picture(args, progress: Progress) -> "picture.Picture":
     piece, station = args
-    return Picture.of(kept_points(piece.open()), station)
+    return picture.Picture.of(kept_points(piece.open()), station)
 
 
-def pictures(job: Job, scans: list[Scan], progress: Progress) -> "list[Picture]":
+def pictures(job: Job, scans: list[Scan], progress: Progress) -> "list[picture.Picture]":
     """What each scan saw, for judging placements; of walks, which have no one station, their points alone."""
     sizes = [s.points for s in scans]
     return job.fleet.map(
