@@ -4,6 +4,7 @@ plants with tanks and pipes, naves, tunnels, garages and rows of shelves.
 
 import numpy as np
 
+from tests import alike
 from tests.meshes import Mesh, Scanner
 
 
@@ -277,6 +278,7 @@ WORLDS = {
     "tunnel": tunnel,
     "garage": garage,
     "shelves": shelves,
+    **alike.WORLDS,
 }
 MOST = 9  # stations of a job
 

@@ -45,20 +45,25 @@ def test_third_scans_support_an_offer(third, more):
 
 
 @pytest.mark.parametrize(
-    ("second", "rivals", "moved"),
+    ("first", "second", "rivals", "moved"),
     [
-        (verdict(0.45, 0.0), 1, False),
-        (verdict(0.3, 2.0), 0, False),
-        (verdict(0.3, 0.0), 1, False),  # nothing contradicts it
-        (verdict(0.2, 0.0), 1, False),
-        (verdict(0.1, 0.0), 0, False),
-        (verdict(0.7, 0.0), 1, True),  # nor the place that it had
-        (verdict(0.6, 0.0), 1, True),
-        (verdict(0.9, 6.0), 0, False),
+        (verdict(0.5, 0.0), verdict(0.45, 0.0), 1, False),
+        (verdict(0.5, 0.0), verdict(0.3, 2.0), 0, False),
+        (verdict(0.5, 0.0), verdict(0.3, 0.0), 1, False),  # nothing contradicts it
+        (verdict(0.5, 0.0), verdict(0.2, 0.0), 1, False),
+        (verdict(0.5, 0.0), verdict(0.1, 0.0), 0, False),
+        (verdict(0.5, 0.0), verdict(0.7, 0.0), 1, True),  # nor the place that it had
+        (verdict(0.5, 0.0), verdict(0.6, 0.0), 1, True),
+        (verdict(0.5, 0.0), verdict(0.9, 6.0), 0, False),
+        (verdict(0.9, 4.0), verdict(0.36, 1.9), 1, False),  # less contradicts it than where it stands
+        (verdict(0.9, 4.0), verdict(0.39, 2.2), 0, False),
+        (verdict(0.9, 4.0), verdict(0.30, 1.9), 0, False),
     ],
 )
-def test_a_rival_is_one_that_explains_about_as_much_and_a_better_one_takes_its_place(second, rivals, moved):
-    says = lambda x: {5.0: verdict(0.5, 0.0), 9.0: second}.get(x, verdict(0.0, 0.0))
+def test_a_rival_is_one_that_explains_about_as_much_and_a_better_one_takes_its_place(
+    first, second, rivals, moved
+):
+    says = lambda x: {5.0: first, 9.0: second}.get(x, verdict(0.0, 0.0))
     assembly = Told(2, says)
     offers = [
         Offer(0, 1, cloud_fit.Fit(at(x), 0.002, 0.001, 0.5, 500, np.eye(6), np.zeros(3), True), says(x))
@@ -68,6 +73,14 @@ def test_a_rival_is_one_that_explains_about_as_much_and_a_better_one_takes_its_p
     found = rivals_of(assembly, offers, QUIET)
     assert len(found[1]) == rivals
     assert (abs(assembly.pose[1][0, 3] - assembly.pose[0][0, 3]) == pytest.approx(9.0)) == moved
+
+
+@pytest.mark.parametrize(("cost", "denied"), [(5.9, False), (6.1, True)])
+def test_what_one_pair_says_against_a_placement_no_other_makes_up_for(cost, denied):
+    assembly = Told(3, lambda x: {2.0: verdict(0.1, cost), 5.0: verdict(0.9, 0.0)}.get(x, verdict(0.0, 0.0)))
+    assembly.pose = [at(x) for x in (0.0, -3.0, 2.0)]
+    case = assembly.against({2: at(2.0)}, [0, 1])
+    assert np.isinf(case.area) == denied
 
 
 @pytest.mark.parametrize(
@@ -83,12 +96,12 @@ def test_two_that_saw_much_the_same_are_tried_in_each_others_place(wrongly, riva
         def verdict(self, a, b, pose):
             x = round(float(pose[0, 3] if a < b else -pose[0, 3]), 1)
             upon = {a, b} == {2, 3} and x == 0
-            return verdict(0.9, 7.0, 0.95) if upon else verdict(beside.get((a, b), 0) * (x == 3), 0.0)
+            return verdict(0.9, 4.5, 0.95) if upon else verdict(beside.get((a, b), 0) * (x == 3), 0.0)
 
     assembly = Storeys(4, None)
     assembly.pose, assembly.island = [at(x) for x in (0.0, 10.0, 13.0, 3.0)], [0] * 4
     fit = cloud_fit.Fit(at(0.0), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
-    found = rivals_of(assembly, [Offer(2, 3, fit, verdict(0.9, 7.0, 0.95))], QUIET)
+    found = rivals_of(assembly, [Offer(2, 3, fit, verdict(0.9, 4.5, 0.95))], QUIET)
     assert [len(f) for f in found] == [0, 0, rivals, rivals]
     assert [p[0, 3] for p in assembly.pose[2:]] == ([3.0, 13.0] if moved else [13.0, 3.0])
 

@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from terrazza.core.geometry import rigid
+from terrazza.core.register.across import claimed, torn
 from terrazza.core.register.assembly import Assembly
 from terrazza.core.register.contradiction import Verdict
 from terrazza.core.register.giving_way import made_way
@@ -83,6 +84,40 @@ def test_one_that_has_nowhere_else_is_contested_unless_clearly_more_speaks_for_i
     way = made_way(assembly, offers)
     assert way.contested == ({LOWER} if contested else set())
     assert way.assembly.pose[LOWER][2, 3] == pytest.approx(3.0)
+
+
+@pytest.mark.parametrize(
+    ("told", "own", "place", "contested"),
+    [
+        (0.5, 0.0, 3.0, True),
+        (0.5, 0.75, 3.0, False),  # more speaks for where it is
+        (0.75, 0.0, 3.0, False),  # and for the one that stands there
+        (0.5, 0.0, 1.5, False),  # nobody is in its way
+    ],
+)
+def test_a_scan_in_whose_place_one_of_another_island_fits_as_well_is_contested(told, own, place, contested):
+    """The lower landing stands in the place of the upper one, which is elsewhere with the half landing."""
+    pairs = [(UPPER, OVER, 1.5, 0.55), (*TAKEN[:3], told), (OVER, TOP, 1.5, 0.55), (BETWEEN, UPPER, 1.5, own)]
+    assembly, offers = _stood(pairs, WRONGLY | {LOWER: (place, 0), UPPER: (1.5, 1)})
+    assert claimed(assembly, offers) == ({LOWER} if contested else set())
+
+
+@pytest.mark.parametrize(
+    ("up", "told", "fixed", "found"),
+    [
+        (-1.5, 0.4, (), {BETWEEN}),
+        (-1.5, 0.2, (), set()),  # clearly more speaks for where it is
+        (1.5, 0.4, (), set()),  # and here both may be right
+        (-1.5, 0.4, (BETWEEN,), set()),
+    ],
+)
+def test_a_scan_is_torn_between_two_islands_that_cannot_both_be_right(up, told, fixed, found):
+    """A half landing fits as well over the lower landing as over the upper one, which is an island of its
+    own.
+    """
+    pairs = [(LOWER, BETWEEN, 1.5, 0.4), (BETWEEN, UPPER, up, told)]
+    stands = {LOWER: (0.0, 0), BETWEEN: (1.5, 0), UPPER: (0.0, 1), OVER: (0.0, 2), TOP: (0.0, 3)}
+    assert torn(*_stood(pairs, stands, fixed=set(fixed))) == found
 
 
 @pytest.mark.parametrize("kept", ["fixed", "faint offer"])

@@ -3,7 +3,6 @@
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from functools import cache, partial
-from itertools import combinations
 from typing import Any
 
 import numpy as np
@@ -11,27 +10,23 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.core.register.assembly import ALTERNATIVES, HELD_WORTH, NEARBY, TWICE, WELL, Assembly, Case
-from terrazza.core.register.offers import COMMON, REFUSED, SAME, STACKED, Offer, same, stacked
+from terrazza.core.register.offers import REFUSED, SAME, STACKED, Offer, same, stacked
+from terrazza.core.register.parts import parts_of
 
 STACKED_RIVAL = 1.8  # evidence from which another place is told of a scan that stands where another does
 RIVAL = 1.5  # a rival's evidence is at most this much less than the placement's
-# cost up to which nothing contradicts a rival: held there, it is one with this part of the placement's
-# evidence, because how much agrees then tells only how many others saw the place (like rooms of two storeys)
-CLEAN, PART = 0.5, 0.3
+# cost up to which nothing contradicts a rival, and part of what contradicts the placement up to which nearly
+# nothing does: held there, it is one with this part of the placement's evidence, because how much agrees then
+# tells only how many others saw the place (like rooms of two storeys, like walks about a yard)
+CLEAN, CLEANER, PART = 0.5, 0.5, 0.3
 PART_ALIKE = 0.15  # the same for a scan of which there is one that saw the same: rooms are repeated here
 BETTER = 0.3  # a rival with this much more evidence takes the placement's place
 FILED = 3.0  # and with this much more besides, where the placement is what files say
 ALIKE = 0.3  # m² of contradicting surface below which two scans that can be stacked may stand for one another
-BLOCKS = (
-    0.1,
-    0.2,
-    0.4,
-)  # shares in common: parts of an island that hang together by more than this are tried as one
 # evidence of a pair's placement, and share of that of its best one, from which scans are tried that way
 # together, and so many ways
 STRONG, ABOUT_AS_GOOD, WAYS = 4.0, 0.6, 8
 ABOUT = 0.5  # evidence that going along may cost a scan: where a place looks quite the same none gains any
-LOUD = 0.6  # quietness below which pairs of scans are tried elsewhere together
 
 
 @dataclass(frozen=True)
@@ -70,7 +65,7 @@ def rivals_of(
     n, alike = len(assembly.pose), _alike(offers, len(assembly.pose))
     been = {_stand(assembly, {})}
     while True:
-        parts = _parts(assembly)
+        parts = parts_of(assembly)
         known = _Known(alike, {k for k in range(n) if assembly.is_faint(k)}, filed())
         found = list(_exchanges(assembly, offers))
         for done, part in enumerate(parts):
@@ -105,7 +100,12 @@ def _behind(assembly: Assembly, now: Case, there: Case, firm: bool, share: float
     (``firm``) and nothing contradicts, all but a ``share`` of it.
     """
     least = RIVAL * assembly.unsure
-    return max(least, (1 - share) * now.evidence) if firm and there.cost < CLEAN else least
+    return max(least, (1 - share) * now.evidence) if firm and _clean(now, there) else least
+
+
+def _clean(now: Case, there: Case) -> bool:
+    """Whether nothing contradicts scans elsewhere, or clearly less than where they stand."""
+    return there.cost < max(CLEAN, CLEANER * now.cost)
 
 
 def _elsewhere(
@@ -131,7 +131,7 @@ def _elsewhere(
         if case.area > REFUSED:
             continue
         gain, behind = case.evidence - now.evidence, RIVAL * assembly.unsure
-        if abs(gain) < behind + HELD_WORTH or case.cost < CLEAN:
+        if abs(gain) < behind + HELD_WORTH or _clean(now, case):
             firm = assembly.held(there, left)
             gain += HELD_WORTH * (int(firm) - int(held()))
             behind = _behind(assembly, now, case, firm, share)
@@ -230,7 +230,7 @@ def _exchanges(assembly: Assembly, offers: list[Offer]) -> Iterator[_Elsewhere]:
         rest = [j for j in assembly.beside(a) if j != b]
         now = assembly.against({k: assembly.pose[k] for k in there}, rest)
         case = assembly.against(there, rest)
-        firm = case.cost < CLEAN and assembly.held(there, rest)
+        firm = _clean(now, case) and assembly.held(there, rest)
         gain = case.evidence - now.evidence
         if case.area <= REFUSED and gain > -_behind(assembly, now, case, firm, PART_ALIKE):
             yield _Elsewhere(there, gain, gain)
@@ -357,44 +357,3 @@ def _movers(
         if not any(same(pose, s, NEARBY if k == 0 else SAME) for k, s in enumerate(seen)):
             seen.append(pose)
             yield mover
-
-
-def _parts(assembly: Assembly) -> list[frozenset[Any]]:
-    """What may stand elsewhere by itself: each scan with its twins; what hangs on its island by one scan;
-    what hangs together more than with the rest.  At most half of an island, nothing fixed.
-    """
-    parts: dict[frozenset[Any], None] = {}
-    for island in dict.fromkeys(assembly.island):
-        members = assembly.members(island)
-        common = {
-            (a, b): v.common
-            for a, b in combinations(members, 2)
-            if (v := assembly.standing(a, b)).area <= REFUSED
-        }
-        near = {a: {b for b in members if common.get((min(a, b), max(a, b)), 0) >= COMMON} for a in members}
-        twins = {a: {a} | {b for b in near[a] if assembly.twins(a, b)} for a in members}
-        found = [{a} for a in members] + [_reached(a, twins, set()) for a in members]
-        for cut in members:
-            hanging = [_reached(a, near, {cut}) for a in members if a != cut]
-            found += hanging
-            found.append(
-                {cut}.union(*(h for h in hanging if len(h) < len(members) / 2))
-            )  # a scan with all that hangs on it
-        for share in BLOCKS:
-            strong = {a: {b for b in near[a] if common[min(a, b), max(a, b)] >= share} for a in members}
-            found += [_reached(a, strong, set()) for a in members]
-        if assembly.quiet < LOUD:  # two may have found each other wrongly together
-            found += [{a, b} for a, b in combinations(members, 2) if common.get((a, b), 0) >= BLOCKS[-1]]
-        for part in found:
-            if len(part) <= len(members) / 2 and not part & assembly.fixed:
-                parts[frozenset(part)] = None
-    return list(parts)
-
-
-def _reached(start: int, near: dict[int, set[int]], without: set[int]) -> set[int]:
-    seen, todo = {start}, [start]
-    while todo:
-        for j in near[todo.pop()] - seen - without:
-            seen.add(j)
-            todo.append(j)
-    return seen

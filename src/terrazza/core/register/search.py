@@ -14,6 +14,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
+from terrazza.core.register.across import claimed, torn
 from terrazza.core.register.assembly import ALTERNATIVES, MANY, WELL, Assembly
 from terrazza.core.register.contradiction import Verdict, judge
 from terrazza.core.register.doubts import as_filed, doubts_of, put_back
@@ -46,6 +47,7 @@ ROUNDS = (
 # islands that a scan of a large job is matched to as maps: those that it looks like or was taken next to
 MAPS = 3
 CONTESTED = "Another scan would fit here about as well, and only one of them can be right."
+TORN = "It would fit into another group of scans about as well, and only one of them can be right."
 
 
 @dataclass
@@ -236,8 +238,11 @@ def _assembled(
         rivals = rivals_of(assembly, offers, progress, filed)
     rivals = [[*some, *more][:ALTERNATIVES] for some, more in zip(rivals, way.rivals)]
     doubts = doubts_of(assembly, rivals, task.given, witnessed)
-    for k in way.contested - filed() if not witnessed else ():
-        doubts[k] = doubts[k] or CONTESTED
+    if not witnessed:
+        contested = way.contested | claimed(assembly, offers)
+        for some, why in ((contested, CONTESTED), (torn(assembly, offers), TORN)):
+            for k in some - filed():
+                doubts[k] = doubts[k] or why
     return assembly, rivals, doubts
 
 
