@@ -29,5 +29,9 @@ class Told(Assembly):
     def verdict(self, a, b, pose):
         return self.says(round(float(pose[0, 3] if a < b else -pose[0, 3]), 1))
 
+    def covered(self, moved, others):
+        case = self.against(moved, others)
+        return case.evidence + case.cost
+
     def gross(self, a, b, pose):
         return False

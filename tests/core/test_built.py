@@ -67,6 +67,17 @@ def test_no_picture_has_no_pixels_alone_and_no_faces():
     assert seen.facing.any() and not walked.alone.any() and not walked.facing.any()
 
 
+def test_what_several_saw_of_a_scan_counts_once():
+    row, column = np.radians(np.mgrid[-60:60, -180:180] + 0.5)
+    ball = 3 * np.stack([np.cos(row) * np.cos(column), np.cos(row) * np.sin(column), np.sin(row)], -1)
+    ball = ball.reshape(-1, 3)
+    whole, left, right = (Picture.of(p) for p in (ball, ball[ball[:, 1] > 0], ball[ball[:, 1] < 0]))
+    share = lambda *others: contradiction.covered(whole, [(o, np.eye(4)) for o in others])
+    assert share(whole) == 1.0
+    assert share(left) == share(left, left) == pytest.approx(0.5, abs=0.02)
+    assert share(left, right, whole) == pytest.approx(share(left, right), abs=0.02) == 1.0
+
+
 @pytest.fixture(scope="module")
 def swept():
     """By family and seed: the true poses and points of some of its stations."""

@@ -11,6 +11,7 @@ from terrazza.core.register import cloud_fit, search
 from terrazza.core.register.doubts import doubts_of
 from terrazza.core.register.offers import Offer, evidence
 from terrazza.core.register.rivals import rivals_of
+from terrazza.core.register.sure import doubt_on
 from terrazza.operations.register import judging
 from tests.told import Told, at, verdict
 
@@ -73,6 +74,55 @@ def test_a_rival_is_one_that_explains_about_as_much_and_a_better_one_takes_its_p
     found = rivals_of(assembly, offers, QUIET)
     assert len(found[1]) == rivals
     assert (abs(assembly.pose[1][0, 3] - assembly.pose[0][0, 3]) == pytest.approx(9.0)) == moved
+
+
+@pytest.mark.parametrize(("seen", "rivals"), [(6.4, 0), (6.6, 1)])
+def test_a_rival_is_one_of_which_others_saw_as_much_however_many_saw_the_same(seen, rivals):
+    """Elsewhere a third of the evidence speaks for it, and 1.0 less is against it."""
+    says = lambda x: {5.0: verdict(0.9, 3.0), 9.0: verdict(0.45, 2.0)}.get(x, verdict(0.0, 0.0))
+    assembly = Told(2, says)
+    assembly.covered = lambda moved, others: {5.0: 9.0, 9.0: seen}[
+        round(float(abs(next(iter(moved.values()))[0, 3] - assembly.pose[others[0]][0, 3])), 1)
+    ]
+    offers = [
+        Offer(0, 1, cloud_fit.Fit(at(x), 0.002, 0.001, 0.5, 500, np.eye(6), np.zeros(3), True), says(x))
+        for x in (5.0, 9.0)
+    ]
+    assert assembly.join(offers[0])
+    assert len(rivals_of(assembly, offers, QUIET)[1]) == rivals
+
+
+@pytest.mark.parametrize(
+    ("sure", "elsewhere", "firm", "doubt"),
+    [
+        (0.04, 0.0, False, "in doubt themselves"),
+        (0.4, 0.0, False, ""),
+        (0.4, 0.45, False, "2 placements"),
+        (0.4, 0.45, True, ""),
+    ],
+)
+def test_what_only_doubted_scans_hold_is_doubted(sure, elsewhere, firm, doubt):
+    """The last of three scans 5 m apart; the one in the middle is in doubt and holds it."""
+    told = {(0, 1, 5.0): 0.9, (1, 2, 5.0): 0.9, (0, 2, 10.0): sure, (0, 2, -4.0): elsewhere}
+
+    class Row(Told):
+        def verdict(self, a, b, pose):
+            return verdict(told.get((a, b, round(float(pose[0, 3]), 1)), 0.0), 0.0)
+
+        def copy(self):
+            other = Row(3, None)
+            other.pose, other.island, other.fixed = list(self.pose), list(self.island), self.fixed
+            return other
+
+    assembly = Row(3, None)
+    assembly.pose, assembly.island = [at(x) for x in (0.0, 5.0, 10.0)], [0] * 3
+    assembly.fixed.add(0)
+    fit = cloud_fit.Fit(at(-4.0), 0.002, 0.001, 0.5, 500, np.eye(6), np.zeros(3), True)
+    offers = [Offer(0, 2, fit, verdict(elsewhere, 0.0))] * (elsewhere > 0)
+    doubts, rivals = ["", "said before", ""], [[], [], []]
+    doubt_on(assembly, offers, doubts, rivals, {0, 2} if firm else {0}, QUIET)
+    assert doubts[:2] == ["", "said before"] and doubt in doubts[2] and bool(doubt) == bool(doubts[2])
+    assert len(rivals[2]) == ("placements" in doubt)
 
 
 @pytest.mark.parametrize(("cost", "denied"), [(5.9, False), (6.1, True)])

@@ -8,10 +8,11 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.register.cloud_fit import unheld
-from terrazza.core.register.contradiction import GROSS, Verdict, glance, judge
+from terrazza.core.register.contradiction import GROSS, Verdict, covered, glance, judge
 from terrazza.core.register.offers import (
     COMMON,
     REFUSED,
+    TOLD,
     TWINS,
     Offer,
     evidence,
@@ -256,6 +257,14 @@ class Assembly:
         for k, pose in moved.items():
             self.pose[k], self.island[k] = pose, stay
         return True
+
+    def covered(self, moved: dict[int, np.ndarray], others: list[int]) -> float:
+        """What of scans at some poses (4, 4) others saw, as the evidence of it, however many saw the same."""
+        out = 0.0
+        for k, pose in moved.items():
+            ways = [(self.pictures[j], rigid.inverse(pose) @ self.pose[j]) for j in others]
+            out += covered(self.pictures[k], [w for w in ways if np.linalg.norm(w[1][:3, 3]) < BEYOND])
+        return TOLD * out
 
     def offered(self, k: int, others: list[int], offers: list[Offer]) -> Iterator[tuple[Offer, np.ndarray]]:
         """The offers of a scan to some others, and where it would be by each as those stand. Poses (4, 4)."""

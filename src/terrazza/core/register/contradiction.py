@@ -244,6 +244,29 @@ def _glanced(
     return agree, against
 
 
+def _states(
+    mine: Picture, other: Picture, way: np.ndarray, eye: np.ndarray, slack: tuple[float, float]
+) -> np.ndarray:
+    """What each point of one picture is in another (see ``_project``), which lies ``way`` (4, 4) from it and
+    whose scanner stands at ``eye`` (3,).
+    """
+    state = np.zeros(len(mine.xyz), np.uint8)
+    _project(mine.xyz, way, other.near, other.far, *slack, state)
+    _hide(mine.xyz, mine.facing, np.ascontiguousarray(eye), state)
+    return state
+
+
+def covered(mine: Picture, others: list[tuple[Picture, np.ndarray]]) -> float:
+    """Share of a scan all around that some of the others agree with, each with its pose (4, 4) in the frame
+    of the first.
+    """
+    seen = np.zeros(len(mine.xyz), bool)
+    for other, pose in others:
+        way = np.ascontiguousarray(rigid.inverse(pose))
+        seen |= _states(mine, other, way, pose[:3, 3], CLOSELY) == 1
+    return float(seen.sum() / max(len(mine.xyz), WHOLE))
+
+
 def judge(a: Picture, b: Picture, pose: np.ndarray, slack: tuple[float, float] = CLOSELY) -> Verdict:
     """What two scans say of ``pose`` (b to a): each one's first returns are looked for in the other's
     picture. ``pose`` (4, 4).
@@ -251,9 +274,7 @@ def judge(a: Picture, b: Picture, pose: np.ndarray, slack: tuple[float, float] =
     shares, found, common, told, agreed = [], [], [], [], []
     back = rigid.inverse(pose)
     for mine, other, way, eye in ((b, a, pose, back[:3, 3]), (a, b, back, pose[:3, 3])):
-        state = np.zeros(len(mine.xyz), np.uint8)
-        _project(mine.xyz, way, other.near, other.far, *slack, state)
-        _hide(mine.xyz, mine.facing, np.ascontiguousarray(eye), state)
+        state = _states(mine, other, way, eye, slack)
         near = state == 1
         agreed.append(float(_areas(mine.xyz[near]).sum()))
         yes, judged = int(near.sum()), int((near | (state == 2)).sum())

@@ -205,11 +205,7 @@ def _doubted(
     if told is True:  # two witnesses against whatever the files do not say
         rivals[k] = [r for r in rivals[k] if same(r, files.pose(k), GIVEN)]
     if len(rivals[k]) > (told is False):
-        away = rigid.difference(rivals[k][0], assembly.pose[k])
-        return (
-            f"{len(rivals[k]) + 1} placements explain it about as well; the next one lies {away[0]:.1f} "
-            "m away" + (f", turned by {np.degrees(away[1]):.0f}°" if away[1] > 0.1 else "") + "."
-        )
+        return with_rivals(assembly.pose[k], rivals[k])
     if told is None and any(assembly.twins(j, k) for j in others):
         return (
             "It stands where another scan stands and saw the same: one place scanned twice, or two that "
@@ -229,6 +225,16 @@ def _doubted(
             "otherwise."
         )
     return ""
+
+
+def with_rivals(pose: np.ndarray, rivals: list[np.ndarray]) -> str:
+    """What is said of a scan at a pose that others explain about as well. (4, 4)."""
+    away, turn = rigid.difference(rivals[0], pose)
+    return (
+        f"{len(rivals) + 1} placements explain it about as well; the next one lies {away:.1f} m away"
+        + (f", turned by {np.degrees(turn):.0f}°" if turn > 0.1 else "")
+        + "."
+    )
 
 
 def _faint(assembly: Assembly, k: int, others: list[int]) -> str:

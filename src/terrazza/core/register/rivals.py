@@ -62,24 +62,41 @@ def rivals_of(
     best first; a part that would stand clearly better elsewhere is put there first. ``filed`` gives the scans
     that stand as their files say. Poses (4, 4).
     """
-    n, alike = len(assembly.pose), _alike(offers, len(assembly.pose))
+    n = len(assembly.pose)
     been = {_stand(assembly, {})}
     while True:
-        parts = parts_of(assembly)
-        known = _Known(alike, {k for k in range(n) if assembly.is_faint(k)}, filed())
-        found = list(_exchanges(assembly, offers))
-        for done, part in enumerate(parts):
-            progress.advance(done, len(parts), "Rivals")
-            found += _elsewhere(assembly, part, offers, known)
-        all_hold = replace(known, alike=[set()] * n)  # where much looks the same, each tells a little
-        for mover, part in _together(assembly, offers):
-            found += _elsewhere(assembly, part, offers, all_hold, [mover])
+        found = _found(assembly, offers, progress, filed())
         worth = [f for f in found if f.better > BETTER and _stand(assembly, f.there) not in been]
         if not worth or len(been) > 2 * n:
-            break
+            return _by_scan(found, n)
         for k, pose in max(worth, key=lambda f: f.better).there.items():
             assembly.pose[k] = pose
         been.add(_stand(assembly, {}))
+
+
+def rivals_among(assembly: Assembly, offers: list[Offer], progress: Progress) -> list[list[np.ndarray]]:
+    """The same with all scans where they stand, whatever files say. Poses (4, 4)."""
+    return _by_scan(_found(assembly, offers, progress, set()), len(assembly.pose))
+
+
+def _found(assembly: Assembly, offers: list[Offer], progress: Progress, filed: set[int]) -> list[_Elsewhere]:
+    """All places where a part of an island would stand about as well; ``filed``: scans that stand as their
+    files say.
+    """
+    n = len(assembly.pose)
+    parts = parts_of(assembly)
+    known = _Known(_alike(offers, n), {k for k in range(n) if assembly.is_faint(k)}, filed)
+    found = list(_exchanges(assembly, offers))
+    for done, part in enumerate(parts):
+        progress.advance(done, len(parts), "Rivals")
+        found += _elsewhere(assembly, part, offers, known)
+    all_hold = replace(known, alike=[set()] * n)  # where much looks the same, each tells a little
+    for mover, part in _together(assembly, offers):
+        found += _elsewhere(assembly, part, offers, all_hold, [mover])
+    return found
+
+
+def _by_scan(found: list[_Elsewhere], n: int) -> list[list[np.ndarray]]:
     by: list[list[tuple[float, np.ndarray]]] = [[] for _ in range(n)]
     for one in found:
         for k, pose in (one.there | one.displaced).items():
@@ -139,7 +156,8 @@ def _elsewhere(
         gain -= sum(_lost(assembly, j, there, left, offers) for j in gone)
         told = now.stacked and case.evidence > STACKED_RIVAL
         if gain < -behind and not told:
-            if not (case.stacked and _told_by_the_rest(assembly, here, there, left, behind)):
+            by_rest = case.stacked and _told_by_the_rest(assembly, here, there, left, behind)
+            if not by_rest and (gone or not _seen_as_well(assembly, rest, (here, now), (there, case))):
                 continue
         better = gain - TWICE * (case.stacked - now.stacked)
         elsewhere = _making_room(assembly, there, others, rest, offers) if better > BETTER else {}
@@ -151,6 +169,23 @@ def _elsewhere(
         back = rigid.inverse(mover)
         displaced = {j: back @ assembly.pose[j] for j in gone}
         yield _Elsewhere(there | elsewhere, gain, better, displaced)
+
+
+def _seen_as_well(
+    assembly: Assembly,
+    rest: list[int],
+    here: tuple[dict[int, np.ndarray], Case],
+    there: tuple[dict[int, np.ndarray], Case],
+) -> bool:
+    """Whether scans (poses (4, 4), and the case) are held elsewhere, and the rest saw about as much of them,
+    however many saw the same: where a yard looks like itself turned, those that stand wrongly in one of its
+    corners together have more in common than those that stand in all four.
+    """
+    (poses, now), (moved, case) = here, there
+    if case.evidence < PART * now.evidence or not assembly.held(moved, rest):
+        return False
+    gain = assembly.covered(moved, rest) - case.cost - assembly.covered(poses, rest) + now.cost
+    return gain > -RIVAL * assembly.unsure
 
 
 def _told_by_the_rest(

@@ -34,6 +34,7 @@ from terrazza.core.register.offers import (
 from terrazza.core.register.picture import Picture
 from terrazza.core.register.plan_match import PlanShape
 from terrazza.core.register.rivals import rivals_of
+from terrazza.core.register.sure import doubt_on
 from terrazza.core.register.surface import Surface
 from terrazza.core.register.witnesses import Sighting, placement
 
@@ -243,6 +244,7 @@ def _assembled(
         for some, why in ((contested, CONTESTED), (torn(assembly, offers), TORN)):
             for k in some - filed():
                 doubts[k] = doubts[k] or why
+        doubt_on(assembly, offers, doubts, rivals, filed() | task.fixed, progress)
     return assembly, rivals, doubts
 
 
