@@ -26,11 +26,6 @@ class Heights(Assembly):
         super().__init__([SimpleNamespace(around=1.0)] * 5, set(fixed))
         self.told, self.strict = told, strict
 
-    def copy(self):
-        other = Heights(self.told, self.fixed, self.strict)
-        other.pose, other.island = list(self.pose), list(self.island)
-        return other
-
     def gross(self, a, b, pose):
         return False
 

@@ -1,6 +1,7 @@
 """An assembly of scans in islands, and what their pictures say of it."""
 
 from collections.abc import Iterator
+from copy import copy
 from dataclasses import dataclass
 from typing import Any
 
@@ -83,6 +84,7 @@ class Assembly:
         ``surfaces`` every placement is held.
         """
         self.surfaces, self._holds = surfaces, {} if holds is None else holds
+        self._covers: dict[tuple[Any, ...], float] = {}
         self.pictures, self.fixed, self.quiet, self.judged = (
             pictures,
             fixed,
@@ -94,7 +96,7 @@ class Assembly:
 
     def copy(self) -> "Assembly":
         """Another assembly of the same scans that stand as here; what is known is known to both."""
-        other = Assembly(self.pictures, self.fixed, self.judged, self.quiet, self.surfaces, self._holds)
+        other = copy(self)
         other.pose, other.island = list(self.pose), list(self.island)
         return other
 
@@ -262,8 +264,13 @@ class Assembly:
         """What of scans at some poses (4, 4) others saw, as the evidence of it, however many saw the same."""
         out = 0.0
         for k, pose in moved.items():
-            ways = [(self.pictures[j], rigid.inverse(pose) @ self.pose[j]) for j in others]
-            out += covered(self.pictures[k], [w for w in ways if np.linalg.norm(w[1][:3, 3]) < BEYOND])
+            ways = {j: rigid.inverse(pose) @ self.pose[j] for j in others}
+            ways = {j: way for j, way in ways.items() if np.linalg.norm(way[:3, 3]) < BEYOND}
+            key = (k, *((j, way.round(3).tobytes()) for j, way in sorted(ways.items())))
+            if key not in self._covers:
+                seen = [(self.pictures[j], way) for j, way in ways.items()]
+                self._covers[key] = covered(self.pictures[k], seen)
+            out += self._covers[key]
         return TOLD * out
 
     def offered(self, k: int, others: list[int], offers: list[Offer]) -> Iterator[tuple[Offer, np.ndarray]]:

@@ -11,7 +11,8 @@ import numpy as np
 from terrazza.core.geometry import rigid
 from terrazza.core.register.assembly import Assembly
 from terrazza.core.register.offers import COMMON, REFUSED, Offer, same
-from terrazza.core.register.rivals import BETTER, RIVAL, STRONG
+from terrazza.core.register.parts import STRONG
+from terrazza.core.register.rivals import BETTER, RIVAL
 
 LOOKED_AT, TRIALS = 72, 24  # offers across islands that are looked at and tried, best first
 MOST = 2  # scans that give way to one island

@@ -11,7 +11,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
 from terrazza.core.register.assembly import ALTERNATIVES, HELD_WORTH, NEARBY, TWICE, WELL, Assembly, Case
 from terrazza.core.register.offers import REFUSED, SAME, STACKED, Offer, same, stacked
-from terrazza.core.register.parts import parts_of
+from terrazza.core.register.parts import parts_of, parts_together
 
 STACKED_RIVAL = 1.8  # evidence from which another place is told of a scan that stands where another does
 RIVAL = 1.5  # a rival's evidence is at most this much less than the placement's
@@ -23,10 +23,6 @@ PART_ALIKE = 0.15  # the same for a scan of which there is one that saw the same
 BETTER = 0.3  # a rival with this much more evidence takes the placement's place
 FILED = 3.0  # and with this much more besides, where the placement is what files say
 ALIKE = 0.3  # m² of contradicting surface below which two scans that can be stacked may stand for one another
-# evidence of a pair's placement, and share of that of its best one, from which scans are tried that way
-# together, and so many ways
-STRONG, ABOUT_AS_GOOD, WAYS = 4.0, 0.6, 8
-ABOUT = 0.5  # evidence that going along may cost a scan: where a place looks quite the same none gains any
 
 
 @dataclass(frozen=True)
@@ -59,8 +55,8 @@ def rivals_of(
     filed: Callable[[], set[int]] = set,
 ) -> list[list[np.ndarray]]:
     """For every scan other poses that explain about as much, alone or together with a part of its island,
-    best first; a part that would stand clearly better elsewhere is put there first. ``filed`` gives the scans
-    that stand as their files say. Poses (4, 4).
+    best first (see ``rivals_among``); a part that would stand clearly better elsewhere is put there first.
+    ``filed`` gives the scans that stand as their files say. Poses (4, 4).
     """
     n = len(assembly.pose)
     been = {_stand(assembly, {})}
@@ -68,15 +64,40 @@ def rivals_of(
         found = _found(assembly, offers, progress, filed())
         worth = [f for f in found if f.better > BETTER and _stand(assembly, f.there) not in been]
         if not worth or len(been) > 2 * n:
-            return _by_scan(found, n)
+            return rivals_among(assembly, offers, progress, filed(), found)
         for k, pose in max(worth, key=lambda f: f.better).there.items():
             assembly.pose[k] = pose
         been.add(_stand(assembly, {}))
 
 
-def rivals_among(assembly: Assembly, offers: list[Offer], progress: Progress) -> list[list[np.ndarray]]:
-    """The same with all scans where they stand, whatever files say. Poses (4, 4)."""
-    return _by_scan(_found(assembly, offers, progress, set()), len(assembly.pose))
+def rivals_among(
+    assembly: Assembly,
+    offers: list[Offer],
+    progress: Progress,
+    filed: set[int],
+    found: list[_Elsewhere] | None = None,
+) -> list[list[np.ndarray]]:
+    """The same with all scans where they stand. The smallest parts that may stand elsewhere come first, and
+    the rest is judged without them: a corridor of like doors is no more in doubt than itself, though it fits
+    the rooms behind them one door on as well. ``found``: what is known for all of them.
+    """
+    n, among, open_ = len(assembly.pose), assembly.copy(), set[int]()
+    told: list[_Elsewhere] = []
+    found = _found(among, offers, progress, filed) if found is None else found
+    while found:
+        least = min(len(f.there | f.displaced) for f in found)
+        now = [f for f in found if len(f.there | f.displaced) == least]
+        new = {k for f in now for k in f.there | f.displaced} - open_ - filed
+        told += now
+        open_ |= new
+        for k in new:
+            among.island[k] = max(among.island) + 1
+        found = (
+            _found(among, offers, progress, filed)
+            if new
+            else [f for f in found if len(f.there | f.displaced) > least]
+        )
+    return _by_scan(told, n)
 
 
 def _found(assembly: Assembly, offers: list[Offer], progress: Progress, filed: set[int]) -> list[_Elsewhere]:
@@ -91,7 +112,7 @@ def _found(assembly: Assembly, offers: list[Offer], progress: Progress, filed: s
         progress.advance(done, len(parts), "Rivals")
         found += _elsewhere(assembly, part, offers, known)
     all_hold = replace(known, alike=[set()] * n)  # where much looks the same, each tells a little
-    for mover, part in _together(assembly, offers):
+    for mover, part in parts_together(assembly, offers):
         found += _elsewhere(assembly, part, offers, all_hold, [mover])
     return found
 
@@ -269,71 +290,6 @@ def _exchanges(assembly: Assembly, offers: list[Offer]) -> Iterator[_Elsewhere]:
         gain = case.evidence - now.evidence
         if case.area <= REFUSED and gain > -_behind(assembly, now, case, firm, PART_ALIKE):
             yield _Elsewhere(there, gain, gain)
-
-
-def _together(assembly: Assembly, offers: list[Offer]) -> Iterator[tuple[np.ndarray, frozenset[Any]]]:
-    """Motions (4, 4) by which a place looks the same, like a hall from its other end, and the scans that
-    would go that way together: where several stand wrongly by one of them, each alone is held by the others.
-    """
-    most: dict[tuple[int, int], float] = {}
-    for o in offers:
-        most[o.a, o.b] = max(most.get((o.a, o.b), STRONG), o.evidence)
-    seen: list[np.ndarray] = []
-    ranked = sorted(offers, key=lambda o: -o.evidence)
-    for o in ranked:
-        if (
-            o.evidence < max(STRONG, ABOUT_AS_GOOD * most[o.a, o.b])
-            or assembly.island[o.a] != assembly.island[o.b]
-        ):
-            continue
-        for k in {o.a, o.b} - assembly.fixed:
-            now, outside = assembly.pose[k], o.a + o.b - k
-            there = assembly.pose[outside] @ o.seen_from(outside)
-            mover = there @ rigid.inverse(now)
-            if not any(same(there, m @ now, NEARBY) for m in (np.eye(4), *seen)):
-                if len(seen) == WAYS:
-                    return
-                seen.append(mover)
-                parts = {_going_along(assembly, k, mover), _offered_alike(assembly, k, mover, ranked)}
-                yield from ((mover, part) for part in sorted(parts, key=sorted) if len(part) > 1)
-
-
-def _offered_alike(assembly: Assembly, seed: int, mover: np.ndarray, offers: list[Offer]) -> frozenset[Any]:
-    """A scan and the others of its island that the best offers of scans outside would move the same way
-    (``mover``, (4, 4)): of a block that stands one bay on each is held by all others of it, and none goes
-    alone. Nobody where that is more than half of the island.
-    """
-    members = set(assembly.members(assembly.island[seed]))
-    moved, met = {seed}, set()
-    for o in offers:  # the best of a pair comes first
-        if (o.a, o.b) not in met and o.evidence >= STRONG and {o.a, o.b} <= members:
-            met.add((o.a, o.b))
-            for k, j in ((o.a, o.b), (o.b, o.a)):
-                if same(assembly.pose[j] @ o.seen_from(j), mover @ assembly.pose[k], NEARBY):
-                    moved.add(k)
-    moved -= assembly.fixed
-    return frozenset(moved) if 2 * len(moved) <= len(members) else frozenset()
-
-
-def _going_along(assembly: Assembly, seed: int, mover: np.ndarray) -> frozenset[Any]:
-    """A scan and the others of its island for which, once it has gone by a motion (4, 4), about as much
-    speaks if they go, too, as if they stay, or more; half of the island at most.
-    """
-    part, members = {seed}, assembly.members(assembly.island[seed])
-    while 2 * len(part) + 2 <= len(members):
-        there, gains = {k: mover @ assembly.pose[k] for k in part}, {}
-        for j in set(members) - part - assembly.fixed:
-            rest = [i for i in members if i != j and i not in part]
-            goes = assembly.against({j: mover @ assembly.pose[j]}, rest)
-            if goes.area <= REFUSED:
-                stays = assembly.against({j: assembly.pose[j]}, rest, there)
-                along = assembly.against({j: assembly.pose[j]}, sorted(part)).evidence
-                gains[j] = goes.evidence + along - (stays.evidence if stays.area <= REFUSED else -np.inf)
-        best = max(gains, key=gains.__getitem__, default=seed)
-        if gains.get(best, -np.inf) <= -ABOUT:
-            break
-        part.add(best)
-    return frozenset(part)
 
 
 def _holding(assembly: Assembly, part: frozenset[Any], known: _Known) -> tuple[list[int], list[int]]:

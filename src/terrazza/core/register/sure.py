@@ -28,7 +28,7 @@ def doubt_on(
         for k, doubt in enumerate(doubts):
             if doubt or assembly.island[k] not in touched:  # of the other islands it is known already
                 among.island[k] = max(among.island) + 1
-        found, touched = rivals_among(among, offers, progress), set[int]()
+        found, touched = rivals_among(among, offers, progress, firm), set[int]()
         for k, doubt in enumerate(doubts):
             if doubt or k in firm or not among.beside(k):
                 continue
