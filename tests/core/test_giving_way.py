@@ -98,6 +98,16 @@ def test_a_scan_in_whose_place_one_of_another_island_fits_as_well_is_contested(t
 
 
 @pytest.mark.parametrize(
+    ("told", "own", "contested"), [(0.5, 0.1, {LOWER}), (0.75, 0.1, set()), (0.5, 0.9, set())]
+)
+def test_a_scan_that_little_holds_may_belong_where_another_of_its_island_stands(told, own, contested):
+    """The lower landing stands in the upper one's place, and the upper one in its."""
+    pairs = [(UPPER, OVER, 1.5, 0.55), (*TAKEN[:3], told), (OVER, TOP, 1.5, 0.55), (UPPER, TOP, 6.0, own)]
+    stands = {LOWER: (3.0, 0), BETWEEN: (9.0, 1), UPPER: (0.0, 0), OVER: (4.5, 0), TOP: (6.0, 0)}
+    assert claimed(*_stood(pairs, stands)) == contested
+
+
+@pytest.mark.parametrize(
     ("up", "told", "fixed", "found"),
     [
         (-1.5, 0.4, (), {BETWEEN}),

@@ -1,5 +1,5 @@
-"""Scans of which another island tells that they may be wrong where they stand: one of its scans would fit in
-their place as well, or they would fit there as well.
+"""Scans that others tell may be wrong where they stand: one would fit in their place as well, or they would
+fit into another island as well.
 """
 
 from collections.abc import Iterator
@@ -8,41 +8,49 @@ from typing import Any
 import numpy as np
 
 from terrazza.core.geometry import rigid
-from terrazza.core.register.assembly import Assembly
-from terrazza.core.register.offers import REFUSED, Offer
+from terrazza.core.register.assembly import NEARBY, WELL, Assembly
+from terrazza.core.register.offers import REFUSED, Offer, same
 from terrazza.core.register.parts import parts_of
 from terrazza.core.register.rivals import RIVAL
 
-LOOKED_AT = 16  # offers across islands of a scan or a part, best first
+LOOKED_AT = 16  # offers of a scan or a part, best first
+MOST = 2  # scans in whose place one would stand
 
 
 def claimed(assembly: Assembly, offers: list[Offer]) -> frozenset[int]:
-    """Scans in whose place one of another island would fit about as well, and as well as where that stands:
+    """Scans in whose place one that is elsewhere would fit about as well, and better than where that stands:
     of two like landings, the one may stand in the place of the other, which nothing else keeps from it.
     """
     out: set[int] = set()
     looked = [0] * len(assembly.pose)
+    well = {k for k in range(len(assembly.pose)) if k in assembly.fixed or assembly.evidence(k) > WELL}
     for o in sorted(offers, key=lambda o: -o.evidence):
-        if assembly.island[o.a] == assembly.island[o.b]:
-            continue
         for j, outside in ((o.a, o.b), (o.b, o.a)):
-            looked[j] += 1
-            if looked[j] <= LOOKED_AT and j not in assembly.fixed:
-                out |= _claimed_by(assembly, j, assembly.pose[outside] @ o.seen_from(outside), outside)
-    return frozenset(out - assembly.fixed)
+            pose = assembly.pose[outside] @ o.seen_from(outside)
+            stays = assembly.island[j] == assembly.island[outside] and (
+                j in well or same(pose, assembly.pose[j], NEARBY)
+            )
+            if looked[j] < LOOKED_AT and j not in assembly.fixed and not stays:
+                looked[j] += 1
+                out |= _claimed_by(assembly, j, pose, outside)
+    return frozenset(out)
 
 
 def _claimed_by(assembly: Assembly, j: int, pose: np.ndarray, outside: int) -> set[int]:
-    """The scan in whose place another would stand at a pose (4, 4) in the island of the one ``outside``."""
-    members, there = assembly.members(assembly.island[outside]), {j: pose}
-    cases = {k: assembly.against(there, [k]) for k in members}
-    gone = [k for k, case in cases.items() if case.area > REFUSED or case.stacked]
-    if len(members) < 3 or len(gone) != 1 or outside in gone:
+    """The scans in whose place another would stand at a pose (4, 4) in the island of the one ``outside``."""
+    members = [k for k in assembly.members(assembly.island[outside]) if k != j]
+    there, gone = {j: pose}, set[int]()
+    for k in members:
+        case = assembly.against(there, [k])
+        gone |= {k} if case.area > REFUSED or case.stacked else set()
+        if len(gone) > MOST:
+            return set()
+    rest = [i for i in members if i not in gone]
+    if not gone or not rest or outside in gone or gone & assembly.fixed:
         return set()
-    rest = [i for i in members if i != gone[0]]
-    claim, now = assembly.against(there, rest), assembly.against({gone[0]: assembly.pose[gone[0]]}, rest)
+    claim, now = assembly.against(there, rest), assembly.against({k: assembly.pose[k] for k in gone}, rest)
     least = max(assembly.evidence(j), assembly.faint(there, rest), now.evidence - RIVAL * assembly.unsure)
-    return set(gone) if claim.evidence > least else set()
+    return gone if claim.area <= REFUSED and claim.evidence > least else set()
 
 
 def torn(assembly: Assembly, offers: list[Offer]) -> frozenset[int]:
