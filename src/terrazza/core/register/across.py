@@ -8,12 +8,13 @@ from typing import Any
 import numpy as np
 
 from terrazza.core.geometry import rigid
-from terrazza.core.register.assembly import NEARBY, WELL, Assembly
+from terrazza.core.register.assembly import MANY, NEARBY, WELL, Assembly
 from terrazza.core.register.offers import REFUSED, Offer, same
 from terrazza.core.register.parts import parts_of
 from terrazza.core.register.rivals import RIVAL
 
 LOOKED_AT = 16  # offers of a scan or a part, best first
+WELL_HELD = 16.0  # evidence from which a part is not tried in other islands of large jobs
 MOST = 2  # scans in whose place one would stand
 
 
@@ -22,15 +23,16 @@ def claimed(assembly: Assembly, offers: list[Offer]) -> frozenset[int]:
     of two like landings, the one may stand in the place of the other, which nothing else keeps from it.
     """
     out: set[int] = set()
-    looked = [0] * len(assembly.pose)
-    well = {k for k in range(len(assembly.pose)) if k in assembly.fixed or assembly.evidence(k) > WELL}
+    n = len(assembly.pose)
+    looked = [0] * n
+    well = {k for k in range(n) if k in assembly.fixed or assembly.evidence(k) > WELL}
     for o in sorted(offers, key=lambda o: -o.evidence):
         for j, outside in ((o.a, o.b), (o.b, o.a)):
+            own = assembly.island[j] == assembly.island[outside]
+            if looked[j] == LOOKED_AT or j in assembly.fixed or j in well and (own or n > MANY):
+                continue
             pose = assembly.pose[outside] @ o.seen_from(outside)
-            stays = assembly.island[j] == assembly.island[outside] and (
-                j in well or same(pose, assembly.pose[j], NEARBY)
-            )
-            if looked[j] < LOOKED_AT and j not in assembly.fixed and not stays:
+            if not own or not same(pose, assembly.pose[j], NEARBY):
                 looked[j] += 1
                 out |= _claimed_by(assembly, j, pose, outside)
     return frozenset(out)
@@ -70,6 +72,8 @@ def _fits_elsewhere(assembly: Assembly, part: frozenset[Any], ranked: list[Offer
     island = assembly.members(assembly.island[min(part)])
     rest = [j for j in island if j not in part]
     now = assembly.against({k: assembly.pose[k] for k in part}, rest)
+    if now.evidence > WELL_HELD and len(assembly.pose) > MANY:
+        return False
     for mover, there in _movers_across(assembly, part, ranked):
         moved = {k: mover @ assembly.pose[k] for k in part}
         case = assembly.against(moved, there)
