@@ -92,6 +92,22 @@ def test_a_rival_is_one_of_which_others_saw_as_much_however_many_saw_the_same(se
     assert len(rivals_of(assembly, offers, QUIET)[1]) == rivals
 
 
+@pytest.mark.parametrize(
+    ("given", "doubted"),
+    [
+        ({}, True),
+        ({0: 0.0, 1: 3.0, 2: -2.5, 3: 6.5}, True),  # rough ones, of which none agree
+        ({0: 0.0, 1: 5.0, 2: 5.0, 3: 10.0}, False),
+    ],
+)
+def test_one_that_stands_where_another_stands_is_doubted_unless_files_say_so(given, doubted):
+    says = lambda x: {0.0: verdict(0.95, 0.0, 0.95)}.get(x, verdict(0.9, 0.0))
+    assembly = Told(4, says)
+    assembly.pose, assembly.island = [at(x) for x in (0.0, 5.0, 5.0, 10.0)], [0] * 4
+    found = doubts_of(assembly, [[] for _ in range(4)], {k: at(x) for k, x in given.items()}, [])
+    assert ["saw the same" in d for d in found] == [False, doubted, doubted, False]
+
+
 def test_what_a_few_may_be_wrong_about_leaves_the_others_sure_of_each_other():
     """A corridor of two scans, and two rooms that fit to it 10 m on as well: so does the corridor to them."""
     told = {

@@ -197,8 +197,9 @@ def _doubted(
         rivals[k] = _not_as_seen(assembly, k, mine)
         return "It does not stand where the targets that it shares with others say." if rivals[k] else ""
     told = files.agree(k)
+    twin = told is not True and any(assembly.twins(j, k) for j in others)
     if told is False:
-        if not rivals[k] and files.clearly_elsewhere(k):
+        if not rivals[k] and not twin and files.clearly_elsewhere(k):
             return ""
         said = files.pose(k)
         rivals[k] = [said, *(r for r in rivals[k] if not same(r, said, GIVEN))][:ALTERNATIVES]
@@ -206,7 +207,7 @@ def _doubted(
         rivals[k] = [r for r in rivals[k] if same(r, files.pose(k), GIVEN)]
     if len(rivals[k]) > (told is False):
         return with_rivals(assembly.pose[k], rivals[k])
-    if told is None and any(assembly.twins(j, k) for j in others):
+    if twin:
         return (
             "It stands where another scan stands and saw the same: one place scanned twice, or two that "
             "look alike."
