@@ -44,7 +44,7 @@ def _claimed_by(assembly: Assembly, j: int, pose: np.ndarray, outside: int) -> s
     there, gone = {j: pose}, set[int]()
     for k in members:
         case = assembly.against(there, [k])
-        gone |= {k} if case.area > REFUSED or case.stacked else set()
+        gone |= {k} if case.keeps_out else set()
         if len(gone) > MOST:
             return set()
     rest = [i for i in members if i not in gone]
@@ -80,8 +80,7 @@ def _fits_elsewhere(assembly: Assembly, part: frozenset[Any], ranked: list[Offer
         least = max(now.evidence - RIVAL * assembly.unsure, assembly.faint(moved, there))
         if case.area <= REFUSED and case.evidence > least:
             back = rigid.inverse(mover)
-            both = assembly.against({j: back @ assembly.pose[j] for j in there}, rest)
-            if both.area > REFUSED or both.stacked:
+            if assembly.against({j: back @ assembly.pose[j] for j in there}, rest).keeps_out:
                 return True
     return False
 

@@ -1,6 +1,6 @@
 """An assembly of scans in islands, and what their pictures say of it."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from copy import copy
 from dataclasses import dataclass
 from typing import Any
@@ -63,6 +63,11 @@ class Case:
     cost: float
 
     @property
+    def keeps_out(self) -> bool:
+        """Whether the scans cannot stand there beside the others: they contradict them, or lie upon them."""
+        return self.area > REFUSED or self.stacked > 0
+
+    @property
     def likely(self) -> float:
         return self.evidence - TWICE * self.stacked
 
@@ -98,6 +103,13 @@ class Assembly:
         """Another assembly of the same scans that stand as here; what is known is known to both."""
         other = copy(self)
         other.pose, other.island = list(self.pose), list(self.island)
+        return other
+
+    def apart(self, scans: Iterable[int]) -> "Assembly":
+        """A copy in which each of some scans is an island of its own."""
+        other = self.copy()
+        for k in scans:
+            other.island[k] = max(other.island) + 1
         return other
 
     def verdict(self, a: int, b: int, pose: np.ndarray) -> Verdict:

@@ -99,7 +99,7 @@ def _in_the_way(assembly: Assembly, stay: int, moved: dict[int, np.ndarray]) -> 
     """
     members = assembly.members(stay)
     cases = {j: assembly.against({j: assembly.pose[j]}, [], moved) for j in members}
-    gone = {j for j, case in cases.items() if case.area > REFUSED or case.stacked}
+    gone = {j for j, case in cases.items() if case.keeps_out}
     if not gone or len(gone) > MOST or 2 * len(gone) >= len(members):
         return frozenset()
     for j in set(members) - gone - assembly.fixed:
@@ -116,7 +116,7 @@ def _out_of_place(assembly: Assembly, stay: int, moved: dict[int, np.ndarray]) -
     none where they are too many, or nothing would be left.
     """
     cases = {k: assembly.against({k: pose}, assembly.members(stay)) for k, pose in moved.items()}
-    gone = {k for k, case in cases.items() if case.area > REFUSED or case.stacked}
+    gone = {k for k, case in cases.items() if case.keeps_out}
     return frozenset(gone) if len(gone) <= MOST and len(gone) < len(moved) else frozenset()
 
 
@@ -124,9 +124,7 @@ def _tried(
     assembly: Assembly, offer: Offer, gone: frozenset[int], stay: int, go: int, ranked: list[Offer]
 ) -> Trial | None:
     """What comes of an offer if scans give way to it and are then put where others offer them a place."""
-    trial = assembly.copy()
-    for k in gone:
-        trial.island[k] = max(trial.island) + 1
+    trial = assembly.apart(gone)
     if not trial.join(offer):
         return None
     for o in ranked:

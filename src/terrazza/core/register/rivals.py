@@ -36,6 +36,11 @@ class _Elsewhere:
     better: float
     displaced: dict[int, np.ndarray] = field(default_factory=dict)
 
+    @property
+    def scans(self) -> set[int]:
+        """All that would have to go."""
+        return {*self.there, *self.displaced}
+
 
 @dataclass(frozen=True)
 class _Known:
@@ -81,22 +86,16 @@ def rivals_among(
     the rest is judged without them: a corridor of like doors is no more in doubt than itself, though it fits
     the rooms behind them one door on as well. ``found``: what is known for all of them.
     """
-    n, among, open_ = len(assembly.pose), assembly.copy(), set[int]()
+    n, among, open_ = len(assembly.pose), assembly, set[int]()
     told: list[_Elsewhere] = []
     found = _found(among, offers, progress, filed) if found is None else found
     while found:
-        least = min(len(f.there | f.displaced) for f in found)
-        now = [f for f in found if len(f.there | f.displaced) == least]
-        new = {k for f in now for k in f.there | f.displaced} - open_ - filed
-        told += now
-        open_ |= new
-        for k in new:
-            among.island[k] = max(among.island) + 1
-        found = (
-            _found(among, offers, progress, filed)
-            if new
-            else [f for f in found if len(f.there | f.displaced) > least]
-        )
+        least = min(len(f.scans) for f in found)
+        now = [f for f in found if len(f.scans) == least]
+        new = set[int]().union(*(f.scans for f in now)) - open_ - filed
+        told, open_, among = told + now, open_ | new, among.apart(new)
+        more = [f for f in found if len(f.scans) > least]
+        found = _found(among, offers, progress, filed) if new else more
     return _by_scan(told, n)
 
 

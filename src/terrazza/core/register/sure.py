@@ -24,10 +24,9 @@ def doubt_on(
     """
     touched = {assembly.island[k] for k, doubt in enumerate(doubts) if doubt}
     while touched:
-        among = assembly.copy()
-        for k, doubt in enumerate(doubts):
-            if doubt or assembly.island[k] not in touched:  # of the other islands it is known already
-                among.island[k] = max(among.island) + 1
+        among = assembly.apart(  # of islands that nothing touched it is known already
+            k for k, doubt in enumerate(doubts) if doubt or assembly.island[k] not in touched
+        )
         found, touched = rivals_among(among, offers, progress, firm), set[int]()
         for k, doubt in enumerate(doubts):
             if doubt or k in firm or not among.beside(k):
