@@ -10,10 +10,15 @@ from terrazza.core.progress import QUIET
 from terrazza.core.register import cloud_fit, search
 from terrazza.core.register.doubts import doubts_of
 from terrazza.core.register.offers import Offer, evidence
-from terrazza.core.register.rivals import rivals_of
+from terrazza.core.register.rivals import moved_to_better, rivals_among
 from terrazza.core.register.sure import doubt_on
 from terrazza.operations.register import judging
 from tests.told import Told, at, verdict
+
+
+def rivals_in(assembly, offers):
+    """The rivals of all scans, each part where it stands best."""
+    return rivals_among(assembly, offers, QUIET, set(), moved_to_better(assembly, offers, QUIET))
 
 
 @pytest.mark.parametrize(
@@ -42,7 +47,7 @@ def test_third_scans_support_an_offer(third, more):
         Offer(*third, fit(9.0), verdict(0.3, 0.0)),
         Offer(1, 2, fit(5.0), verdict(0.4, 0.0)),
     ]
-    assert search._support(offers[0], search._beside(offers)) == pytest.approx(2.0 + more)
+    assert search._support(offers[0], search._ways(offers)) == pytest.approx(2.0 + more)
 
 
 @pytest.mark.parametrize(
@@ -71,7 +76,7 @@ def test_a_rival_is_one_that_explains_about_as_much_and_a_better_one_takes_its_p
         for x in (5.0, 9.0)
     ]
     assert assembly.join(offers[0])
-    found = rivals_of(assembly, offers, QUIET)
+    found = rivals_in(assembly, offers)
     assert len(found[1]) == rivals
     assert (abs(assembly.pose[1][0, 3] - assembly.pose[0][0, 3]) == pytest.approx(9.0)) == moved
 
@@ -89,7 +94,7 @@ def test_a_rival_is_one_of_which_others_saw_as_much_however_many_saw_the_same(se
         for x in (5.0, 9.0)
     ]
     assert assembly.join(offers[0])
-    assert len(rivals_of(assembly, offers, QUIET)[1]) == rivals
+    assert len(rivals_in(assembly, offers)[1]) == rivals
 
 
 @pytest.mark.parametrize(
@@ -128,7 +133,7 @@ def test_what_a_few_may_be_wrong_about_leaves_the_others_sure_of_each_other():
     assembly.pose, assembly.island = [at(x) for x in (0.0, 3.0, 5.0, 8.0)], [0] * 4
     fit = lambda x: cloud_fit.Fit(at(x), 0.002, 0.001, 0.5, 500, np.eye(6), np.zeros(3), True)
     offers = [Offer(a, b, fit(x), assembly.verdict(a, b, at(x))) for (a, b), at_ in told.items() for x in at_]
-    assert [len(r) for r in rivals_of(assembly, offers, QUIET)] == [0, 0, 1, 1]
+    assert [len(r) for r in rivals_in(assembly, offers)] == [0, 0, 1, 1]
 
 
 @pytest.mark.parametrize(
@@ -185,7 +190,7 @@ def test_two_that_saw_much_the_same_are_tried_in_each_others_place(wrongly, riva
     assembly = Storeys(4, None)
     assembly.pose, assembly.island = [at(x) for x in (0.0, 10.0, 13.0, 3.0)], [0] * 4
     fit = cloud_fit.Fit(at(0.0), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
-    found = rivals_of(assembly, [Offer(2, 3, fit, verdict(0.9, 4.5, 0.95))], QUIET)
+    found = rivals_in(assembly, [Offer(2, 3, fit, verdict(0.9, 4.5, 0.95))])
     assert [len(f) for f in found] == [0, 0, rivals, rivals]
     assert [p[0, 3] for p in assembly.pose[2:]] == ([3.0, 13.0] if moved else [13.0, 3.0])
 
@@ -219,7 +224,7 @@ class _Line(Told):
 )
 def test_a_place_that_another_holds_is_a_rival_as_far_as_that_can_go_elsewhere(holder, elsewhere, rivals):
     assembly = _Line({(1, 5.0): holder, (1, -5.0): elsewhere, (2, 9.0): 0.2, (2, 5.0): 0.35})
-    found = rivals_of(assembly, assembly.offers, QUIET)
+    found = rivals_in(assembly, assembly.offers)
     assert len(found[2]) == rivals and assembly.pose[2][0, 3] == 9.0
 
 
@@ -245,14 +250,14 @@ def test_a_place_where_another_stands_that_saw_the_same_is_told_by_the_rest(told
 
     assembly = Twice({(1, 9.0): 0.6, (2, 5.0): 0.3, (2, 9.0): told})
     assembly.pose = [at(x) for x in (0.0, 9.0, 5.0)]
-    found = rivals_of(assembly, assembly.offers, QUIET)
+    found = rivals_in(assembly, assembly.offers)
     assert len(found[2]) == rivals and assembly.pose[2][0, 3] == 5.0
 
 
 @pytest.mark.parametrize("room", [True, False])
 def test_nothing_is_put_where_a_faint_one_would_be_left_without_a_place(room):
     assembly = _Line({(1, 5.0): 0.01, (1, -5.0): 0.01 * room, (2, 9.0): 0.2, (2, 5.0): 0.9})
-    found = rivals_of(assembly, assembly.offers, QUIET)
+    found = rivals_in(assembly, assembly.offers)
     assert [p[0, 3] for p in assembly.pose] == ([0, -5, 5] if room else [0, 5, 9])
     assert room or len(found[2]) == 1, "it is a rival all the same"
 
@@ -379,7 +384,7 @@ def test_scans_that_are_wrong_by_the_same_motion_go_together(across, alone, move
     assembly.pose, assembly.island = [at(3.0 * k + 10.0 * (k > 2)) for k in range(6)], [0] * 6
     fit = lambda x: cloud_fit.Fit(at(x), 0.002, 0.001, 0.9, 500, np.eye(6), np.zeros(3), True)
     offers = [Offer(a, b, fit(3.0 * (b - a)), verdict(0.9, 0.0)) for a in range(3) for b in range(3, 6)]
-    rivals = rivals_of(assembly, offers, QUIET)
+    rivals = rivals_in(assembly, offers)
     apart = assembly.pose[5][0, 3] - assembly.pose[0][0, 3]
     assert apart == pytest.approx(15.0 if moved else 25.0)
     told = [sum(map(len, half)) for half in (rivals[:3], rivals[3:])]

@@ -15,8 +15,8 @@ NEAR_HALF = -0.9  # cosine of an angle: turns beyond it lose their axis in the s
 
 def make(rotation: np.ndarray, translation: np.ndarray) -> np.ndarray:
     """4×4 from a 3×3 rotation and a 3-vector."""
-    m = np.eye(4)
-    m[:3, :3], m[:3, 3] = rotation, translation
+    m = np.zeros((4, 4))
+    m[:3, :3], m[:3, 3], m[3, 3] = rotation, translation, 1.0
     return m
 
 
@@ -138,8 +138,10 @@ def difference(a: np.ndarray, b: np.ndarray) -> tuple[float, float]:
 
 def within(a: np.ndarray, b: np.ndarray, reach: tuple[float, float]) -> bool:
     """Whether two poses are nearer to each other than a shift (m) and a turn (rad). Both (4, 4)."""
-    shift, turn = difference(a, b)
-    return bool(shift < reach[0] and turn < reach[1])  # no bool of numpy, which is not True
+    shift = a[:3, 3] - b[:3, 3]
+    if not shift @ shift < reach[0] ** 2:  # of most asked, which need no angle
+        return False
+    return bool(difference(a, b)[1] < reach[1])  # no bool of numpy, which is not True
 
 
 def nearest(pose: np.ndarray) -> np.ndarray:

@@ -48,6 +48,7 @@ DENIED = 5.0
 ALTERNATIVES = 8
 NEARBY = (0.3, np.radians(3))  # m, rad: places nearer than this to where a scan stands are the same one
 WORTH_IT = 0.2  # evidence by which one of those is better
+BYTE = 127  # of a normal: all that a signed byte holds
 BEYOND = 60.0  # m between stations that say nothing of each other
 
 
@@ -90,6 +91,7 @@ class Assembly:
         """
         self.surfaces, self._holds = surfaces, {} if holds is None else holds
         self._covers: dict[tuple[Any, ...], float] = {}
+        self._touches: dict[tuple[Any, ...], np.ndarray] = {}
         self.pictures, self.fixed, self.quiet, self.judged = (
             pictures,
             fixed,
@@ -177,11 +179,20 @@ class Assembly:
         if key not in self._holds:
             facing = [np.zeros((0, 2))]
             for j, k, way in ways:
-                normals = touching(self.surfaces[j], self.surfaces[k], way)
-                facing.append((normals @ self.pose[j][:3, :3].T)[:, :2])
+                facing.append((self._touching(j, k, way) @ self.pose[j][:3, :3].T)[:, :2])
             normals = np.concatenate(facing)
             self._holds[key] = not unheld(normals, np.full(len(normals), float(TOUCHING)), HELD)
         return self._holds[key]
+
+    def _touching(self, j: int, k: int, way: np.ndarray) -> np.ndarray:
+        """(n, 3) normals of one scan's surface, in its frame, where another's lies on it at a pose (4, 4), to
+        half a degree: many sets of scans have the pair in common, and a byte each is little to keep.
+        """
+        key = (j, k, way.round(3).tobytes())
+        if key not in self._touches and self.surfaces is not None:
+            normals = touching(self.surfaces[j], self.surfaces[k], way)
+            self._touches[key] = (normals * BYTE).round().astype(np.int8)
+        return self._touches[key] / BYTE
 
     @property
     def unsure(self) -> float:
@@ -204,7 +215,9 @@ class Assembly:
         if backed:  # somebody who walked about is no reason to doubt two witnesses
             near = [j for j in others if np.linalg.norm(self.pose[j][:3, 3] - self.pose[k][:3, 3]) < BEYOND]
             excused = self.quiet * sum(self.standing(j, k).moved for j in near)
-        return self.evidence(k) + excused < self.faint({k: self.pose[k]}, others, backed)
+        speaks = self.evidence(k) + excused
+        enough = speaks >= self._least(FAINT_LOOSE_SECTOR)  # for whatever it is held by, which takes longer
+        return not enough and speaks < self.faint({k: self.pose[k]}, others, backed)
 
     def goes_one_way(self, k: int) -> bool:
         """Whether most of what speaks for a scan agrees one way only, as its side of a thin wall does with

@@ -53,23 +53,22 @@ class _Known:
     filed: set[int]
 
 
-def rivals_of(
+def moved_to_better(
     assembly: Assembly,
     offers: list[Offer],
     progress: Progress,
     filed: Callable[[], set[int]] = set,
-) -> list[list[np.ndarray]]:
-    """For every scan other poses that explain about as much, alone or together with a part of its island,
-    best first (see ``rivals_among``); a part that would stand clearly better elsewhere is put there first.
-    ``filed`` gives the scans that stand as their files say. Poses (4, 4).
+) -> list["_Elsewhere"]:
+    """Put the parts of an assembly that would stand clearly better elsewhere there, one after another, and
+    give all places where parts of it would stand about as well then (for ``rivals_among``). ``filed`` gives
+    the scans that stand as their files say.
     """
-    n = len(assembly.pose)
     been = {_stand(assembly, {})}
     while True:
         found = _found(assembly, offers, progress, filed())
         worth = [f for f in found if f.better > BETTER and _stand(assembly, f.there) not in been]
-        if not worth or len(been) > 2 * n:
-            return rivals_among(assembly, offers, progress, filed(), found)
+        if not worth or len(been) > 2 * len(assembly.pose):
+            return found
         for k, pose in max(worth, key=lambda f: f.better).there.items():
             assembly.pose[k] = pose
         been.add(_stand(assembly, {}))
@@ -82,9 +81,11 @@ def rivals_among(
     filed: set[int],
     found: list[_Elsewhere] | None = None,
 ) -> list[list[np.ndarray]]:
-    """The same with all scans where they stand. The smallest parts that may stand elsewhere come first, and
-    the rest is judged without them: a corridor of like doors is no more in doubt than itself, though it fits
-    the rooms behind them one door on as well. ``found``: what is known for all of them.
+    """For every scan other poses that explain about as much, alone or together with a part of its island,
+    best first; ``filed``: scans that stand as their files say, ``found``: what is known for all parts. The
+    smallest parts that may stand elsewhere come first, and the rest is judged without them: a corridor of
+    like doors is no more in doubt than itself, though it fits the rooms behind them one door on as well.
+    Poses (4, 4).
     """
     n, among, open_ = len(assembly.pose), assembly, set[int]()
     told: list[_Elsewhere] = []
@@ -137,10 +138,10 @@ def _behind(assembly: Assembly, now: Case, there: Case, firm: bool, share: float
     (``firm``) and nothing contradicts, all but a ``share`` of it.
     """
     least = RIVAL * assembly.unsure
-    return max(least, (1 - share) * now.evidence) if firm and _clean(now, there) else least
+    return max(least, (1 - share) * now.evidence) if firm and clean(now, there) else least
 
 
-def _clean(now: Case, there: Case) -> bool:
+def clean(now: Case, there: Case) -> bool:
     """Whether nothing contradicts scans elsewhere, or clearly less than where they stand."""
     return there.cost < max(CLEAN, CLEANER * now.cost)
 
@@ -168,7 +169,7 @@ def _elsewhere(
         if case.area > REFUSED:
             continue
         gain, behind = case.evidence - now.evidence, RIVAL * assembly.unsure
-        if abs(gain) < behind + HELD_WORTH or _clean(now, case):
+        if abs(gain) < behind + HELD_WORTH or clean(now, case):
             firm = assembly.held(there, left)
             gain += HELD_WORTH * (int(firm) - int(held()))
             behind = _behind(assembly, now, case, firm, share)
@@ -285,7 +286,7 @@ def _exchanges(assembly: Assembly, offers: list[Offer]) -> Iterator[_Elsewhere]:
         rest = [j for j in assembly.beside(a) if j != b]
         now = assembly.against({k: assembly.pose[k] for k in there}, rest)
         case = assembly.against(there, rest)
-        firm = _clean(now, case) and assembly.held(there, rest)
+        firm = clean(now, case) and assembly.held(there, rest)
         gain = case.evidence - now.evidence
         if case.area <= REFUSED and gain > -_behind(assembly, now, case, firm, PART_ALIKE):
             yield _Elsewhere(there, gain, gain)

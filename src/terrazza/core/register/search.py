@@ -22,6 +22,7 @@ from terrazza.core.register.giving_way import made_way
 from terrazza.core.register.offers import (
     COMMON,
     REFUSED,
+    SAME,
     STACKED,
     Offer,
     by_targets,
@@ -33,7 +34,7 @@ from terrazza.core.register.offers import (
 )
 from terrazza.core.register.picture import Picture
 from terrazza.core.register.plan_match import PlanShape
-from terrazza.core.register.rivals import rivals_of
+from terrazza.core.register.rivals import moved_to_better, rivals_among
 from terrazza.core.register.sure import doubt_on
 from terrazza.core.register.surface import Surface
 from terrazza.core.register.witnesses import Sighting, placement
@@ -223,8 +224,8 @@ def _assembled(
     assembly = Assembly(task.pictures, task.fixed, task.judged, quiet, task.surfaces, task.holds)
     for k in task.fixed:
         assembly.pose[k], assembly.island[k] = task.given[k], min(task.fixed)
-    beside = _beside(offers)
-    ranked = sorted(offers, key=lambda o: -_support(o, beside))
+    ways = _ways(offers)
+    ranked = sorted(offers, key=lambda o: -_support(o, ways))
     for o in ranked:
         assembly.join(o)
     for o in offers:
@@ -234,9 +235,10 @@ def _assembled(
     assembly = way.assembly
     filed = lambda: as_filed(assembly, task.given)
     assembly.settle(offers)
-    rivals = rivals_of(assembly, offers, progress, filed)
+    elsewhere = moved_to_better(assembly, offers, progress, filed)
     if put_back(assembly, task.given, offers):
-        rivals = rivals_of(assembly, offers, progress, filed)
+        elsewhere = moved_to_better(assembly, offers, progress, filed)
+    rivals = rivals_among(assembly, offers, progress, filed(), elsewhere)
     rivals = [[*some, *more][:ALTERNATIVES] for some, more in zip(rivals, way.rivals)]
     doubts = doubts_of(assembly, rivals, task.given, witnessed)
     if not witnessed:
@@ -372,26 +374,42 @@ def _base(group: list[int], assembly: Assembly, given: dict[int, np.ndarray], fi
     return rigid.inverse(assembly.pose[group[0]])
 
 
-def _beside(offers: list[Offer]) -> dict[int, dict[int, list[Offer]]]:
-    """By scan, and by the other one, the offers of a pair; of those found on a map, where the higher number
-    may come first, only the ones that name the lower first.
+@dataclass(frozen=True)
+class _Ways:
+    """What offers of a pair say from one scan of it: the ``poses`` (n, 4, 4) of the other in its frame, and
+    the ``evidence`` (n,) of each.
     """
-    beside: dict[int, dict[int, list[Offer]]] = {k: {} for o in offers for k in (o.a, o.b)}
+
+    poses: np.ndarray
+    evidence: np.ndarray
+
+
+def _ways(offers: list[Offer]) -> dict[int, dict[int, _Ways]]:
+    """By scan, and by the other one, the ways that offers of the pair say; of those found on a map, where the
+    higher number may come first, only the ones that name the lower first.
+    """
+    pairs: dict[tuple[int, int], list[Offer]] = {}
     for o in offers:
         if o.a < o.b:
-            beside[o.a].setdefault(o.b, []).append(o)
-            beside[o.b].setdefault(o.a, []).append(o)
-    return beside
+            pairs.setdefault((o.a, o.b), []).append(o)
+    ways: dict[int, dict[int, _Ways]] = {k: {} for o in offers for k in (o.a, o.b)}
+    for (a, b), some in pairs.items():
+        evidence = np.array([o.evidence for o in some])
+        for k, other in ((a, b), (b, a)):
+            ways[k][other] = _Ways(np.array([o.seen_from(k) for o in some]), evidence)
+    return ways
 
 
-def _support(offer: Offer, beside: dict[int, dict[int, list[Offer]]]) -> float:
-    """The weight of an offer and of the third scans through which others (see ``_beside``) come to the same
+def _support(offer: Offer, ways: dict[int, dict[int, _Ways]]) -> float:
+    """The weight of an offer and of the third scans through which others (see ``_ways``) come to the same
     placement.
     """
-    through: dict[int, float] = {}
-    for c in sorted(beside[offer.a].keys() & beside[offer.b].keys()):
-        for one in beside[offer.a][c]:
-            for two in beside[offer.b][c]:
-                if same(one.seen_from(offer.a) @ two.seen_from(c), offer.fit.pose):
-                    through[c] = max(through.get(c, 0.0), min(one.evidence, two.evidence))
-    return offer.weight + max(offer.among, sum(through.values()))
+    through = 0.0
+    for c in sorted(ways[offer.a].keys() & ways[offer.b].keys()):
+        one, two = ways[offer.a][c], ways[c][offer.b]
+        there = one.poses[:, None] @ two.poses
+        evidence = np.minimum(one.evidence[:, None], two.evidence)
+        near = np.linalg.norm(there[..., :3, 3] - offer.fit.pose[:3, 3], axis=2) < SAME[0]
+        alike = [e for e, pose in zip(evidence[near], there[near]) if same(pose, offer.fit.pose)]
+        through += max([0.0, *alike])
+    return offer.weight + max(offer.among, through)
