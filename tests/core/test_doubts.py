@@ -7,10 +7,11 @@ import numpy as np
 import pytest
 
 from terrazza.core.progress import QUIET
-from terrazza.core.register import cloud_fit, search
+from terrazza.core.register import cloud_fit
 from terrazza.core.register.doubts import doubts_of
 from terrazza.core.register.offers import Offer, evidence
 from terrazza.core.register.rivals import moved_to_better, rivals_among
+from terrazza.core.register.support import support, ways_of
 from terrazza.core.register.sure import doubt_on
 from terrazza.operations.register import judging
 from tests.told import Told, at, verdict
@@ -47,7 +48,7 @@ def test_third_scans_support_an_offer(third, more):
         Offer(*third, fit(9.0), verdict(0.3, 0.0)),
         Offer(1, 2, fit(5.0), verdict(0.4, 0.0)),
     ]
-    assert search._support(offers[0], search._ways(offers)) == pytest.approx(2.0 + more)
+    assert support(offers[0], ways_of(offers)) == pytest.approx(2.0 + more)
 
 
 @pytest.mark.parametrize(

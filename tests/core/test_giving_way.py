@@ -86,7 +86,8 @@ def test_one_that_has_nowhere_else_is_contested_unless_clearly_more_speaks_for_i
     [
         (0.5, 0.0, 3.0, True),
         (0.5, 0.75, 3.0, False),  # more speaks for where it is
-        (0.75, 0.0, 3.0, False),  # and for the one that stands there
+        (0.75, 0.0, 3.0, True),  # it has no other place
+        (0.75, 0.1, 3.0, False),  # and here more speaks for the one that stands there
         (0.5, 0.0, 1.5, False),  # nobody is in its way
     ],
 )

@@ -18,6 +18,7 @@ from terrazza.core.register import (
     surface,
 )
 from terrazza.core.register.assembly import Assembly
+from terrazza.core.register.in_picture import Points
 from terrazza.core.register.picture import Picture
 from terrazza.errors import InputError
 from tests import places
@@ -223,8 +224,23 @@ def test_a_glance_sees_what_a_verdict_sees():
         contradiction.glance(a, b, rigid.make(np.eye(3), np.array([0, 0, 0.8])) @ pose)[1]
         > contradiction.GROSS
     )
-    some = np.random.default_rng(1).normal(size=(500, 2))
-    assert all(abs(contradiction._angle(y, x) - np.arctan2(y, x)) < 1.2e-5 for x, y in some)
+
+
+def test_points_fall_into_the_pixels_that_their_directions_say():
+    rng = np.random.default_rng(1)
+    xyz = np.concatenate([rng.normal(0, 8, (5000, 3)), [[0, 0, 5], [0, 0, -5], [-3, 0, 0], [-3, -1e-7, 0]]])
+    way = rigid.make(rigid.rotation_from(rng.normal(0, 1, 3)), rng.normal(0, 2, 3))
+    for pose in (np.eye(4), way):
+        pixel, r = Points.of(xyz)._pixels(pose)
+        there = rigid.apply(pose, xyz)
+        exact = np.linalg.norm(there, axis=1)
+        up = np.degrees(np.arcsin(there[:, 2] / exact)) + 90
+        around = np.degrees(np.arctan2(there[:, 1], there[:, 0])) + 180
+        assert r == pytest.approx(exact, rel=1e-6)
+        clear = (np.abs(up - up.round()) > 1e-3) & (np.abs(around - around.round()) > 1e-3)
+        expected = np.minimum(up.astype(int), 179) * 360 + around.astype(int) % 360
+        assert clear.mean() > 0.99 and (pixel[clear] == expected[clear]).all()
+        assert (pixel >= 0).all() and (pixel < 180 * 360).all()
 
 
 @pytest.mark.parametrize("held", [True, False])
@@ -279,8 +295,7 @@ def test_a_thing_by_itself_is_told_from_a_piece_of_a_wall(box, moved, weight):
     verdict = contradiction.judge(one, other, pose)
     (seen,) = verdict.patches
     assert (verdict.moved_area > 0) == moved
-    state = np.zeros(len(one.xyz), np.uint8)
-    contradiction._project(one.xyz, rigid.inverse(pose), other.near, other.far, *contradiction.CLOSELY, state)
+    state = one.points.states(other, rigid.inverse(pose), contradiction.CLOSELY)
     (patch,) = contradiction._patches(one, state, one.floor)
     assert patch[2] == pytest.approx(weight, abs=0.12) and patch[3] == moved
     assert patch[0] * patch[2] == pytest.approx(seen[0])

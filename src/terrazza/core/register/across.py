@@ -1,8 +1,9 @@
-"""Scans that others tell may be wrong where they stand: one would fit in their place as well, or they would
-fit into another island as well.
+"""Scans that others tell may be wrong where they stand: one would fit in their place as well, they would fit
+into another island as well, or as well beside one of two that look alike as beside the other.
 """
 
 from collections.abc import Iterator
+from itertools import combinations
 from typing import Any
 
 import numpy as np
@@ -15,6 +16,10 @@ from terrazza.core.register.rivals import RIVAL
 
 LOOKED_AT = 16  # offers of a scan or a part, best first
 WELL_HELD = 16.0  # evidence from which a part is not tried in other islands of large jobs
+# share of the evidence for scans with which one that has no other place claims theirs
+BARE = 0.5
+ABOUT = 0.3  # evidence from which a scan is beside another
+MARK = 0.05  # m in plan: two set-ups nearer to each other stand over one mark
 MOST = 2  # scans in whose place one would stand
 
 
@@ -51,7 +56,10 @@ def _claimed_by(assembly: Assembly, j: int, pose: np.ndarray, outside: int) -> s
     if not gone or not rest or outside in gone or gone & assembly.fixed:
         return set()
     claim, now = assembly.against(there, rest), assembly.against({k: assembly.pose[k] for k in gone}, rest)
-    least = max(assembly.evidence(j), assembly.faint(there, rest), now.evidence - RIVAL * assembly.unsure)
+    own, behind = assembly.evidence(j), RIVAL * assembly.unsure
+    if own <= 0:  # it has no other place
+        behind = max(behind, BARE * now.evidence)
+    least = max(own, assembly.faint(there, rest), now.evidence - behind)
     return gone if claim.area <= REFUSED and claim.evidence > least else set()
 
 
@@ -98,3 +106,19 @@ def _movers_across(
                 left -= 1
                 pose = assembly.pose[outside] @ o.seen_from(outside)
                 yield pose @ rigid.inverse(assembly.pose[k]), assembly.members(assembly.island[outside])
+
+
+def beside_like_ones(assembly: Assembly, rivals: list[list[np.ndarray]]) -> frozenset[int]:
+    """Scans beside two that stand in one place and saw the same, but not over one mark: if these are two like
+    rooms of two storeys, nothing tells to which of them the others belong. Those with ``rivals`` (poses
+    (4, 4)) are rooms of which is known where else they may be.
+    """
+    out: set[int] = set()
+    for a, b in combinations([k for k, some in enumerate(rivals) if not some], 2):
+        if assembly.island[a] != assembly.island[b] or not assembly.twins(a, b):
+            continue
+        if np.linalg.norm(assembly.pose[a][:2, 3] - assembly.pose[b][:2, 3]) > MARK:
+            beside = set(assembly.beside(a)) - {b} - assembly.fixed
+            says = lambda k, j: assembly.against({k: assembly.pose[k]}, [j]).evidence
+            out |= {k for k in beside if min(says(k, a), says(k, b)) > ABOUT}
+    return frozenset(out)

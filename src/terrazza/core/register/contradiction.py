@@ -10,16 +10,15 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numba import njit
 from scipy import ndimage
 
 from terrazza.core.geometry import rigid
-from terrazza.core.register.picture import CLOSE, COLUMNS, EDGES, ONE_OF, PIXEL, ROWS, Picture
+from terrazza.core.register.in_picture import AGAINST, AGREES, HIDDEN, PIXEL, hide
+from terrazza.core.register.picture import COLUMNS, EDGES, ONE_OF, ROWS, Picture
 
 # m, and per metre of range: how far before what the other saw a point has to stand, before and after a fine
 # fit
 WIDELY, CLOSELY = (0.12, 0.01), (0.04, 0.003)
-FAR = 20.0  # m: farther pixels are too wide to be told from specks
 # m² and pixels: smaller patches are specks; of fewer than many pixels (far away, at a grazing angle) they
 # count in part
 LEAST, FEWEST, MANY = 0.12, 6, 30
@@ -36,11 +35,8 @@ WHOLE = 25_000  # pixels of a scan that saw all around; what agrees is a share o
 # floors all have 0.7 and more; of patches as small at wrong placements half have less than 0.1, of those up
 # to the size of a cupboard nine tenths: they are pieces of walls)
 MOVED, CARRIED, LOOSE, LEANING = 0.2, 0.3, 0.5, 0.3
-STANDS, HIDDEN = 0.9, 1.4  # m over the floor to which a thing that stands on it is seen, and one by itself
+STANDS, SHADED = 0.9, 1.4  # m over the floor to which a thing that stands on it is seen, and one by itself
 GROSS = 14.0  # m² that contradict at a glance and that no patch by patch would excuse
-# sine of how far behind the face of a point a scanner has to stand: what that saw there is the other side of
-# a wall
-BEHIND = 0.05
 # as many times as much as the other way may agree one way, across the rays: what is seen flat covers little
 BOTH_WAYS = 10.0
 
@@ -70,81 +66,6 @@ class Verdict:
         return min(self.agree)
 
 
-@njit(cache=True, nogil=True)
-def _angle(y: float, x: float) -> float:
-    """The angle (rad) of a direction to 0.00001, which is a thousandth of a pixel: by the polynomial of
-    Abramowitz and Stegun 1964, 4.4.49, because it takes a third of the time.
-    """
-    wide, tall = abs(x), abs(y)
-    t = min(wide, tall) / max(wide, tall, 1e-300)
-    q = t * t
-    angle = t * (0.9998660 + q * (-0.3302995 + q * (0.1801410 + q * (-0.0851330 + q * 0.0208351))))
-    if tall > wide:
-        angle = np.pi / 2 - angle
-    if x < 0:
-        angle = np.pi - angle
-    return -angle if y < 0 else angle
-
-
-@njit(cache=True, nogil=True)
-def _project(
-    xyz: np.ndarray,
-    pose: np.ndarray,
-    near: np.ndarray,
-    far: np.ndarray,
-    slack: float,
-    slope: float,
-    state: np.ndarray,
-):
-    """For each point, brought to the other scan: 1 agrees, 2 contradicts (it stands where the other saw
-    through), 3 lies hidden, 0 cannot be judged.
-    """
-    for i in range(len(xyz)):
-        state[i] = _state(xyz[i, 0], xyz[i, 1], xyz[i, 2], pose, near, far, slack, slope)
-
-
-@njit(cache=True, nogil=True)
-def _hide(xyz: np.ndarray, facing: np.ndarray, eye: np.ndarray, state: np.ndarray):
-    """Of points that agree (state 1) those lie hidden (3) that face away (``facing``, (n, 3)) from the other
-    scanner's ``eye`` (3,).
-    """
-    for i in range(len(xyz)):
-        if state[i] == 1:
-            x, y, z = eye[0] - xyz[i, 0], eye[1] - xyz[i, 1], eye[2] - xyz[i, 2]
-            before = x * facing[i, 0] + y * facing[i, 1] + z * facing[i, 2]
-            if before < -BEHIND * np.sqrt(x * x + y * y + z * z):
-                state[i] = 3
-
-
-@njit(cache=True, nogil=True)
-def _state(
-    u: float,
-    v: float,
-    w: float,
-    pose: np.ndarray,
-    near: np.ndarray,
-    far: np.ndarray,
-    slack: float,
-    slope: float,
-) -> int:
-    """What one point (u, v, w) is in another scan's picture (see ``_project``)."""
-    x = pose[0, 0] * u + pose[0, 1] * v + pose[0, 2] * w + pose[0, 3]
-    y = pose[1, 0] * u + pose[1, 1] * v + pose[1, 2] * w + pose[1, 3]
-    z = pose[2, 0] * u + pose[2, 1] * v + pose[2, 2] * w + pose[2, 3]
-    r = np.sqrt(x * x + y * y + z * z)
-    if r < CLOSE:
-        return 0
-    row = min(max(int((_angle(z, np.sqrt(x * x + y * y)) + np.pi / 2) / PIXEL), 0), ROWS - 1)
-    column = int((_angle(y, x) + np.pi) / PIXEL) % COLUMNS
-    low, high = near[row, column], far[row, column]
-    if not np.isfinite(low):
-        return 0
-    room = slack + slope * r
-    if r < low - room:
-        return 2 if r < FAR and u * u + v * v + w * w < FAR * FAR else 0
-    return 3 if r > high + room else 1
-
-
 def _areas(xyz: np.ndarray) -> np.ndarray:
     """What a pixel covers (m²) across its ray, where points (n, 3) lie."""
     r = np.linalg.norm(xyz, axis=1)
@@ -168,11 +89,12 @@ def _patches(
     """(area, centre (3,), weight, whether it may have been moved) of the contradicted patches in a picture;
     ``floor`` is the height under its station.
     """
-    bad = np.zeros((ROWS, COLUMNS), bool)
-    chosen = (state == 2) & ~picture.alone
-    bad[picture.row[chosen], picture.column[chosen]] = True
-    if not bad.any():
+    chosen = np.flatnonzero(state == AGAINST)
+    chosen = chosen[~picture.alone[chosen]]
+    if len(chosen) < FEWEST:
         return []
+    bad = np.zeros((ROWS, COLUMNS), bool)
+    bad[picture.row[chosen], picture.column[chosen]] = True
     closed = _closed(bad)
     labels, count = ndimage.label(closed, np.ones((3, 3)))
     for row in np.flatnonzero((labels[:, 0] > 0) & (labels[:, -1] > 0)):  # the picture closes around
@@ -189,7 +111,7 @@ def _patches(
         mine = xyz[own == label]
         size = np.ptp(np.quantile(mine, [0.03, 0.97], axis=0), axis=0)
         top, low = mine[:, 2].max() - floor, mine[:, 2].min() - floor
-        stands = low < (HIDDEN if loose[label] >= LOOSE else STANDS)
+        stands = low < (SHADED if loose[label] >= LOOSE else STANDS)
         fits = lambda kind: stands and np.hypot(*size[:2]) < kind[0] and top < kind[1]
         weight, moved = 1.0, False
         if fits(PERSON) or fits(FURNITURE):
@@ -220,39 +142,20 @@ def glance(a: Picture, b: Picture, pose: np.ndarray) -> tuple[float, float]:
     """
     agree = against = 0.0
     for mine, other, way in ((b, a, pose), (a, b, rigid.inverse(pose))):
-        yes, no = _glanced(mine.few, np.ascontiguousarray(way), other.near, other.far, *WIDELY)
-        agree, against = agree + ONE_OF * yes, against + ONE_OF * no
+        state = mine.few.states(other, way, WIDELY)
+        agree += ONE_OF * mine.few.covers(state, AGREES)
+        against += ONE_OF * mine.few.covers(state, AGAINST)
     return agree, against * min(1.0, USUAL / max(agree, 1e-9))
-
-
-@njit(cache=True, nogil=True)
-def _glanced(
-    xyz: np.ndarray, pose: np.ndarray, near: np.ndarray, far: np.ndarray, slack: float, slope: float
-) -> tuple[float, float]:
-    """What points cover (m²) that agree with the other scan, and that contradict it (see ``_project``)."""
-    agree, against = 0.0, 0.0
-    for i in range(len(xyz)):
-        state = _state(xyz[i, 0], xyz[i, 1], xyz[i, 2], pose, near, far, slack, slope)
-        if state == 0 or state == 3:
-            continue
-        flat = np.sqrt(xyz[i, 0] ** 2 + xyz[i, 1] ** 2)
-        area = np.sqrt(flat * flat + xyz[i, 2] ** 2) * flat * PIXEL * PIXEL
-        if state == 1:
-            agree += area
-        else:
-            against += area
-    return agree, against
 
 
 def _states(
     mine: Picture, other: Picture, way: np.ndarray, eye: np.ndarray, slack: tuple[float, float]
 ) -> np.ndarray:
-    """What each point of one picture is in another (see ``_project``), which lies ``way`` (4, 4) from it and
-    whose scanner stands at ``eye`` (3,).
+    """What each point of one picture is in another (see ``Points.states``), which lies ``way`` (4, 4) from it
+    and whose scanner stands at ``eye`` (3,).
     """
-    state = np.zeros(len(mine.xyz), np.uint8)
-    _project(mine.xyz, way, other.near, other.far, *slack, state)
-    _hide(mine.xyz, mine.facing, np.ascontiguousarray(eye), state)
+    state = mine.points.states(other, way, slack)
+    hide(mine.xyz, mine.facing, np.ascontiguousarray(eye), state)
     return state
 
 
@@ -262,8 +165,7 @@ def covered(mine: Picture, others: list[tuple[Picture, np.ndarray]]) -> float:
     """
     seen = np.zeros(len(mine.xyz), bool)
     for other, pose in others:
-        way = np.ascontiguousarray(rigid.inverse(pose))
-        seen |= _states(mine, other, way, pose[:3, 3], CLOSELY) == 1
+        seen |= _states(mine, other, rigid.inverse(pose), pose[:3, 3], CLOSELY) == AGREES
     return float(seen.sum() / max(len(mine.xyz), WHOLE))
 
 
@@ -275,11 +177,11 @@ def judge(a: Picture, b: Picture, pose: np.ndarray, slack: tuple[float, float] =
     back = rigid.inverse(pose)
     for mine, other, way, eye in ((b, a, pose, back[:3, 3]), (a, b, back, pose[:3, 3])):
         state = _states(mine, other, way, eye, slack)
-        near = state == 1
-        agreed.append(float(_areas(mine.xyz[near]).sum()))
-        yes, judged = int(near.sum()), int((near | (state == 2)).sum())
+        counts = np.bincount(state, minlength=HIDDEN + 1)
+        yes, judged = int(counts[AGREES]), int(counts[AGREES] + counts[AGAINST])
+        agreed.append(mine.points.covers(state, AGREES))
         if np.isfinite(other.near).any():
-            shares.append(yes / max(int((state > 0).sum()), 1))
+            shares.append(yes / max(int(counts[1:].sum()), 1))
             common.append(yes / max(len(mine.xyz), 1))
             told.append(yes / max(len(mine.xyz), WHOLE))
         centre = (lambda p: rigid.apply(pose, p[None])[0]) if mine is b else (lambda p: p)

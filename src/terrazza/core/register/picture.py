@@ -8,10 +8,8 @@ import numpy as np
 from scipy import ndimage
 
 from terrazza.core.geometry import voxels
+from terrazza.core.register.in_picture import CLOSE, COLUMNS, PIXEL, ROWS, Points
 
-PIXEL = np.radians(1.0)
-ROWS, COLUMNS = int(round(np.pi / PIXEL)), int(round(2 * np.pi / PIXEL))
-CLOSE = 0.6  # m: nearer points say nothing
 # m, and per metre of range, from the nearest of its eight neighbours: a pixel farther from all of them spans
 # an edge, and its range lies anywhere between what is before and behind it
 ALONE = (0.03, 0.01)
@@ -58,9 +56,14 @@ class Picture:
         return float((np.bincount(self.column, minlength=COLUMNS) >= SEEN).mean())
 
     @cached_property
-    def few(self) -> np.ndarray:
-        """(n, 3): one of ``ONE_OF`` points."""
-        return np.ascontiguousarray(self.xyz[::ONE_OF])
+    def points(self) -> Points:
+        """All points, to be looked for in other pictures."""
+        return Points.of(self.xyz)
+
+    @cached_property
+    def few(self) -> Points:
+        """One of ``ONE_OF`` of them."""
+        return Points.of(self.xyz[::ONE_OF])
 
     @cached_property
     def jumps(self) -> np.ndarray:

@@ -14,7 +14,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
-from terrazza.core.register.across import claimed, torn
+from terrazza.core.register.across import beside_like_ones, claimed, torn
 from terrazza.core.register.assembly import ALTERNATIVES, MANY, WELL, Assembly
 from terrazza.core.register.contradiction import Verdict, judge
 from terrazza.core.register.doubts import as_filed, doubts_of, put_back
@@ -22,7 +22,6 @@ from terrazza.core.register.giving_way import made_way
 from terrazza.core.register.offers import (
     COMMON,
     REFUSED,
-    SAME,
     STACKED,
     Offer,
     by_targets,
@@ -35,6 +34,7 @@ from terrazza.core.register.offers import (
 from terrazza.core.register.picture import Picture
 from terrazza.core.register.plan_match import PlanShape
 from terrazza.core.register.rivals import moved_to_better, rivals_among
+from terrazza.core.register.support import support, ways_of
 from terrazza.core.register.sure import doubt_on
 from terrazza.core.register.surface import Surface
 from terrazza.core.register.witnesses import Sighting, placement
@@ -49,6 +49,10 @@ ROUNDS = (
 # islands that a scan of a large job is matched to as maps: those that it looks like or was taken next to
 MAPS = 3
 CONTESTED = "Another scan would fit here about as well, and only one of them can be right."
+LIKE_ONES = (
+    "It lies beside two scans that stand in one place and saw the same; if these are two rooms that look "
+    "alike, it fits the one as well as the other."
+)
 TORN = "It would fit into another group of scans about as well, and only one of them can be right."
 
 
@@ -224,8 +228,8 @@ def _assembled(
     assembly = Assembly(task.pictures, task.fixed, task.judged, quiet, task.surfaces, task.holds)
     for k in task.fixed:
         assembly.pose[k], assembly.island[k] = task.given[k], min(task.fixed)
-    ways = _ways(offers)
-    ranked = sorted(offers, key=lambda o: -_support(o, ways))
+    ways = ways_of(offers)
+    ranked = sorted(offers, key=lambda o: -support(o, ways))
     for o in ranked:
         assembly.join(o)
     for o in offers:
@@ -243,7 +247,12 @@ def _assembled(
     doubts = doubts_of(assembly, rivals, task.given, witnessed)
     if not witnessed:
         contested = way.contested | claimed(assembly, offers)
-        for some, why in ((contested, CONTESTED), (torn(assembly, offers), TORN)):
+        suspect = {
+            CONTESTED: contested,
+            TORN: torn(assembly, offers),
+            LIKE_ONES: beside_like_ones(assembly, rivals),
+        }
+        for why, some in suspect.items():
             for k in some - filed():
                 doubts[k] = doubts[k] or why
         doubt_on(assembly, offers, doubts, rivals, filed() | task.fixed, progress)
@@ -372,44 +381,3 @@ def _base(group: list[int], assembly: Assembly, given: dict[int, np.ndarray], fi
     if told:
         return max(told, key=lambda t: sum(same(t, o) for o in told))
     return rigid.inverse(assembly.pose[group[0]])
-
-
-@dataclass(frozen=True)
-class _Ways:
-    """What offers of a pair say from one scan of it: the ``poses`` (n, 4, 4) of the other in its frame, and
-    the ``evidence`` (n,) of each.
-    """
-
-    poses: np.ndarray
-    evidence: np.ndarray
-
-
-def _ways(offers: list[Offer]) -> dict[int, dict[int, _Ways]]:
-    """By scan, and by the other one, the ways that offers of the pair say; of those found on a map, where the
-    higher number may come first, only the ones that name the lower first.
-    """
-    pairs: dict[tuple[int, int], list[Offer]] = {}
-    for o in offers:
-        if o.a < o.b:
-            pairs.setdefault((o.a, o.b), []).append(o)
-    ways: dict[int, dict[int, _Ways]] = {k: {} for o in offers for k in (o.a, o.b)}
-    for (a, b), some in pairs.items():
-        evidence = np.array([o.evidence for o in some])
-        for k, other in ((a, b), (b, a)):
-            ways[k][other] = _Ways(np.array([o.seen_from(k) for o in some]), evidence)
-    return ways
-
-
-def _support(offer: Offer, ways: dict[int, dict[int, _Ways]]) -> float:
-    """The weight of an offer and of the third scans through which others (see ``_ways``) come to the same
-    placement.
-    """
-    through = 0.0
-    for c in sorted(ways[offer.a].keys() & ways[offer.b].keys()):
-        one, two = ways[offer.a][c], ways[c][offer.b]
-        there = one.poses[:, None] @ two.poses
-        evidence = np.minimum(one.evidence[:, None], two.evidence)
-        near = np.linalg.norm(there[..., :3, 3] - offer.fit.pose[:3, 3], axis=2) < SAME[0]
-        alike = [e for e, pose in zip(evidence[near], there[near]) if same(pose, offer.fit.pose)]
-        through += max([0.0, *alike])
-    return offer.weight + max(offer.among, through)

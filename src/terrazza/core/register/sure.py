@@ -42,9 +42,7 @@ def doubt_on(
                 touched.add(assembly.island[k])
 
 
-def _ways(
-    assembly: Assembly, k: int, doubts: list[str], rivals: list[list[np.ndarray]]
-) -> list[np.ndarray]:
+def _ways(assembly: Assembly, k: int, doubts: list[str], rivals: list[list[np.ndarray]]) -> list[np.ndarray]:
     """Poses (4, 4) of a scan if it went as those of its island that are in doubt may, by their ``rivals``."""
     out = [assembly.pose[k]]
     for j in assembly.beside(k):
