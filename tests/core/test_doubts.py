@@ -165,6 +165,31 @@ def test_what_only_doubted_scans_hold_is_doubted(sure, elsewhere, firm, doubt):
     assert len(rivals[2]) == ("placements" in doubt)
 
 
+@pytest.mark.parametrize(
+    ("there", "against", "rivals"),
+    [
+        (0.4, 0.0, 1),
+        (0.4, 0.9, 0),  # as much contradicts it there as here
+        (0.2, 0.0, 0),  # hardly anything speaks for it there
+        (0.4, 6.0, 0),
+    ],
+)
+def test_what_is_sure_is_tried_by_the_motions_of_what_is_in_doubt(there, against, rivals):
+    """The scan in the middle may stand 10 m on, where a yard looks the same; the last one would go along."""
+    says = {(0, 2, 10.0): (0.9, 1.2), (0, 2, 20.0): (there, against)}
+
+    class Yard(Told):
+        def verdict(self, a, b, pose):
+            return verdict(*says.get((a, b, round(float(pose[0, 3]), 1)), (0.5, 0.0)))
+
+    assembly = Yard(3, None)
+    assembly.pose, assembly.island = [at(x) for x in (0.0, 5.0, 10.0)], [0] * 3
+    doubts, found = ["", "said before", ""], [[], [at(15.0)], []]
+    doubt_on(assembly, [], doubts, found, {0}, QUIET)
+    assert len(found[2]) == rivals and bool(doubts[2]) == bool(rivals)
+    assert not rivals or found[2][0] == pytest.approx(at(20.0))
+
+
 @pytest.mark.parametrize(("cost", "denied"), [(5.9, False), (6.1, True)])
 def test_what_one_pair_says_against_a_placement_no_other_makes_up_for(cost, denied):
     assembly = Told(3, lambda x: {2.0: verdict(0.1, cost), 5.0: verdict(0.9, 0.0)}.get(x, verdict(0.0, 0.0)))

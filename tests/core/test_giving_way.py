@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from terrazza.core.geometry import rigid
-from terrazza.core.register.across import claimed, torn
+from terrazza.core.register.across import beside_like_ones, claimed, torn
 from terrazza.core.register.assembly import Assembly
 from terrazza.core.register.contradiction import Verdict
 from terrazza.core.register.giving_way import made_way
@@ -146,3 +146,28 @@ def test_a_scan_that_came_wrongly_with_another_is_left_behind_and_goes_where_it_
     way = made_way(*_stood(pairs, came, strict={TOP}))
     assert len(set(way.assembly.island)) == 1
     assert [way.assembly.pose[k][2, 3] for k in range(5)] == pytest.approx(list(HEIGHT.values()))
+
+
+@pytest.mark.parametrize(
+    ("aside", "beside", "known", "found"),
+    [
+        (0.3, (0.5, 0.5), False, {TOP}),
+        (0.0, (0.5, 0.5), False, set()),  # over one mark: one place twice
+        (0.9, (0.5, 0.5), False, set()),  # two places
+        (0.3, (0.5, 0.0), False, set()),  # it has little in common with one of them
+        (0.3, (0.5, 0.5), True, set()),  # it is known where else one may be
+    ],
+)
+def test_beside_two_that_look_alike_nothing_tells_to_which_one_belongs(aside, beside, known, found):
+    class Rooms(Heights):
+        def verdict(self, a, b, pose):
+            a, b = min(a, b), max(a, b)
+            told = 0.9 if (a, b) == (LOWER, UPPER) else beside[a == UPPER] if b == TOP else 0.0
+            return Verdict((told, told), told, told, 0.0, 0.0, [])
+
+    assembly = Rooms({})
+    assembly.island = [0, 1, 0, 2, 0]
+    assembly.pose[UPPER] = rigid.make(np.eye(3), np.array([aside, 0.0, 0.1]))
+    assembly.pose[TOP] = rigid.make(np.eye(3), np.array([4.0, 0.0, 0.0]))
+    rivals = [[np.eye(4)] * known, [], [], [], []]
+    assert beside_like_ones(assembly, rivals) == found
