@@ -40,7 +40,7 @@ class Points:
 
     @classmethod
     def of(cls, xyz: np.ndarray) -> "Points":
-        """From (n, 3)."""
+        """From (n, 3), without a copy where they lie so already."""
         return cls(*np.ascontiguousarray(xyz.T, _F))
 
     def states(self, other: "Picture", way: np.ndarray, slack: tuple[float, float]) -> np.ndarray:

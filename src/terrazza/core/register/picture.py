@@ -24,10 +24,11 @@ SEEN = 5  # pixels of a column from which a scan saw something that way
 
 @dataclass(frozen=True)
 class Picture:
-    """The first return of each pixel of 1°: ``xyz`` (n, 3) in the scanner's frame with ``row``, ``column``,
-    and ``near`` and ``far`` (rows, columns), the least and the greatest range among a pixel and its
-    neighbours (NaN where a pixel saw nothing); and where it is flat about a pixel the unit normal ``facing``
-    (n, 3) the scanner, zeros elsewhere.
+    """The first return of each pixel of 1°: ``xyz`` (n, 3) in the scanner's frame, in single precision and
+    coordinate by coordinate in memory as ``points`` need them, with ``row``, ``column``, and ``near`` and
+    ``far`` (rows, columns), the least and the greatest range among a pixel and its neighbours (NaN where a
+    pixel saw nothing); and where it is flat about a pixel the unit normal ``facing`` (n, 3) the scanner,
+    zeros elsewhere.
     """
 
     xyz: np.ndarray
@@ -57,7 +58,7 @@ class Picture:
 
     @cached_property
     def points(self) -> Points:
-        """All points, to be looked for in other pictures."""
+        """All points, to be looked for in other pictures; no copy of them."""
         return Points.of(self.xyz)
 
     @cached_property
@@ -128,12 +129,12 @@ class Picture:
             first = np.random.default_rng(1).choice(
                 len(xyz), min(len(xyz), ROWS * COLUMNS // 2), replace=False
             )
-        xyz, row, column = np.ascontiguousarray(xyz[first]), row[first], column[first]
+        xyz, row, column = xyz[first], row[first], column[first]
         facing = _facing(xyz, row, column) if station else np.zeros(xyz.shape)
         return cls(
-            xyz,
-            row.astype(np.int32),
-            column.astype(np.int32),
+            np.asfortranarray(xyz, np.float32),
+            row.astype(np.int16),
+            column.astype(np.int16),
             near.astype(np.float32),
             far.astype(np.float32),
             facing.astype(np.float32),
