@@ -62,6 +62,8 @@ def test_third_scans_support_an_offer(third, more):
         (verdict(0.5, 0.0), verdict(0.7, 0.0), 1, True),  # nor the place that it had
         (verdict(0.5, 0.0), verdict(0.6, 0.0), 1, True),
         (verdict(0.5, 0.0), verdict(0.9, 6.0), 0, False),
+        (verdict(0.9, 4.0), verdict(0.8, 6.0), 1, False),  # much contradicts both, and may by chance
+        (verdict(0.9, 4.0), verdict(0.7, 6.0), 0, False),
         (verdict(0.9, 4.0), verdict(0.36, 1.9), 1, False),  # less contradicts it than where it stands
         (verdict(0.9, 4.0), verdict(0.39, 2.2), 0, False),
         (verdict(0.9, 4.0), verdict(0.30, 1.9), 0, False),

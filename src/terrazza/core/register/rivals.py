@@ -15,6 +15,8 @@ from terrazza.core.register.parts import parts_of, parts_together
 
 STACKED_RIVAL = 1.8  # evidence from which another place is told of a scan that stands where another does
 RIVAL = 1.5  # a rival's evidence is at most this much less than the placement's
+# a patch or two of those that contradict, as many as there are, are there by chance: variance of a cost
+BY_CHANCE = 1.5
 # cost up to which nothing contradicts a rival, and part of what contradicts the placement up to which nearly
 # nothing does: held there, it is one with this part of the placement's evidence, because how much agrees then
 # tells only how many others saw the place (like rooms of two storeys, like walks about a yard)
@@ -137,7 +139,8 @@ def _behind(assembly: Assembly, now: Case, there: Case, firm: bool, share: float
     """By how much less evidence than ``now`` scans may have elsewhere and be rivals: where they are held
     (``firm``) and nothing contradicts, all but a ``share`` of it.
     """
-    least = RIVAL * assembly.unsure
+    cost = now.cost + min(there.cost, 2 * now.cost)  # where nothing contradicts here, nothing does by chance
+    least = max(RIVAL * assembly.unsure, float(np.sqrt(BY_CHANCE * cost)))
     return max(least, (1 - share) * now.evidence) if firm and clean(now, there) else least
 
 
@@ -168,7 +171,7 @@ def _elsewhere(
             case = assembly.against(there, left) if len(left) < len(rest) else case
         if case.area > REFUSED:
             continue
-        gain, behind = case.evidence - now.evidence, RIVAL * assembly.unsure
+        gain, behind = case.evidence - now.evidence, _behind(assembly, now, case, False, share)
         if abs(gain) < behind + HELD_WORTH or clean(now, case):
             firm = assembly.held(there, left)
             gain += HELD_WORTH * (int(firm) - int(held()))
