@@ -12,7 +12,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.register.assembly import MANY, NEARBY, WELL, Assembly
 from terrazza.core.register.offers import REFUSED, Offer, same
 from terrazza.core.register.parts import parts_of
-from terrazza.core.register.rivals import RIVAL
+from terrazza.core.register.rivals import RIVAL, behind_by
 
 LOOKED_AT = 16  # offers of a scan or a part, best first
 WELL_HELD = 16.0  # evidence from which a part is not tried in other islands of large jobs
@@ -85,8 +85,10 @@ def _fits_elsewhere(assembly: Assembly, part: frozenset[Any], ranked: list[Offer
     for mover, there in _movers_across(assembly, part, ranked):
         moved = {k: mover @ assembly.pose[k] for k in part}
         case = assembly.against(moved, there)
-        least = max(now.evidence - RIVAL * assembly.unsure, assembly.faint(moved, there))
-        if case.area <= REFUSED and case.evidence > least:
+        if case.area > REFUSED:
+            continue
+        behind = behind_by(assembly, now, case, assembly.held(moved, there))
+        if case.evidence > max(now.evidence - behind, assembly.faint(moved, there)):
             back = rigid.inverse(mover)
             if assembly.against({j: back @ assembly.pose[j] for j in there}, rest).keeps_out:
                 return True
@@ -110,15 +112,16 @@ def _movers_across(
 
 def beside_like_ones(assembly: Assembly, rivals: list[list[np.ndarray]]) -> frozenset[int]:
     """Scans beside two that stand in one place and saw the same, but not over one mark: if these are two like
-    rooms of two storeys, nothing tells to which of them the others belong. Those with ``rivals`` (poses
+    rooms of two storeys, little tells to which of them the others belong. Those with ``rivals`` (poses
     (4, 4)) are rooms of which is known where else they may be.
     """
     out: set[int] = set()
+    well = {k for k in range(len(rivals)) if assembly.evidence(k) > WELL * assembly.unsure}
     for a, b in combinations([k for k, some in enumerate(rivals) if not some], 2):
         if assembly.island[a] != assembly.island[b] or not assembly.twins(a, b):
             continue
         if np.linalg.norm(assembly.pose[a][:2, 3] - assembly.pose[b][:2, 3]) > MARK:
-            beside = set(assembly.beside(a)) - {b} - assembly.fixed
+            beside = set(assembly.beside(a)) - {b} - assembly.fixed - well
             says = lambda k, j: assembly.against({k: assembly.pose[k]}, [j]).evidence
             out |= {k for k in beside if min(says(k, a), says(k, b)) > ABOUT}
     return frozenset(out)

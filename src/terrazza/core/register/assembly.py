@@ -18,7 +18,7 @@ from terrazza.core.register.offers import (
     Offer,
     evidence,
     same,
-    stacked,
+    twins,
     weighed,
 )
 from terrazza.core.register.picture import Picture
@@ -132,7 +132,7 @@ class Assembly:
     def twins(self, a: int, b: int) -> bool:
         """Whether two scans of one island stand in one place and saw the same."""
         apart = float(np.linalg.norm(self.pose[a][:3, 3] - self.pose[b][:3, 3]))
-        return apart < TWINS and stacked(self.standing(a, b), apart, TWINS)
+        return apart < TWINS[-1][0] and twins(self.standing(a, b), apart)
 
     def faint(self, moved: dict[int, np.ndarray], others: list[int], backed: bool = False) -> float:
         """Evidence below which scans at some poses (4, 4) among others are doubted even without a rival;
@@ -254,7 +254,7 @@ class Assembly:
                 says = evidence(verdict, apart)
                 area = max(area, verdict.area if says > -DENIED * self.unsure else np.inf)
                 weight, cost = weight + says, cost + verdict.cost
-                upon += stacked(verdict, apart, TWINS)
+                upon += twins(verdict, apart)
                 if area > REFUSED:
                     return Case(area, weight, upon, cost)
         return Case(area, weight, upon, cost)

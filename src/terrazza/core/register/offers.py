@@ -61,21 +61,27 @@ STACKED, STACKED_WEIGHT = (2.5, 0.8), 0.3
 # such a pair where a person or two walk about
 MUCH, ORDINARY = 0.5, 1.0
 UNKNOWN = 0.5  # by how much such things count before it is known how much moves
-# m: stations nearer than this that see the same say nothing at all, because two set-ups rarely stand in one
-# place; they are tried as one part, too
-TWINS = 0.6
+# the same of those that say nothing at all, because two set-ups rarely stand in one place, and which are tried
+# as one part, too; farther apart they have to agree in more: of 20 simulated jobs one true pair had 0.91
+# within a metre, and of 14 pairs of like rooms that stood in one place 12 had 0.95 and more
+TWINS = (0.6, 0.8), (1.0, 0.94)
 
 
-def stacked(verdict: Verdict, apart: float, reach: float = STACKED[0]) -> bool:
-    """Whether stations ``apart`` (m) stand nearer than ``reach`` and saw the same."""
-    return apart < reach and verdict.shared > STACKED[1]
+def stacked(verdict: Verdict, apart: float) -> bool:
+    """Whether stations ``apart`` (m) stand near each other and saw the same."""
+    return apart < STACKED[0] and verdict.shared > STACKED[1]
+
+
+def twins(verdict: Verdict, apart: float) -> bool:
+    """Whether stations ``apart`` (m) stand in one place and saw the same."""
+    return any(apart < near and verdict.shared > agreed for near, agreed in TWINS)
 
 
 def evidence(verdict: Verdict, apart: float) -> float:
     """What a pair's pictures say for a placement with their stations ``apart`` (m) against none, as a
     logarithm: what they have in common, less what contradicts.
     """
-    weight = 0.0 if stacked(verdict, apart, TWINS) else STACKED_WEIGHT if stacked(verdict, apart) else 1.0
+    weight = 0.0 if twins(verdict, apart) else STACKED_WEIGHT if stacked(verdict, apart) else 1.0
     return weight * TOLD * verdict.told - verdict.cost
 
 

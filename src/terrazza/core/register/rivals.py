@@ -135,7 +135,7 @@ def _stand(assembly: Assembly, there: dict[int, np.ndarray]) -> bytes:
     return (poses.round(1) + 0.0).tobytes()  # no negative zeros
 
 
-def _behind(assembly: Assembly, now: Case, there: Case, firm: bool, share: float) -> float:
+def behind_by(assembly: Assembly, now: Case, there: Case, firm: bool, share: float = PART) -> float:
     """By how much less evidence than ``now`` scans may have elsewhere and be rivals: where they are held
     (``firm``) and nothing contradicts, all but a ``share`` of it.
     """
@@ -171,11 +171,11 @@ def _elsewhere(
             case = assembly.against(there, left) if len(left) < len(rest) else case
         if case.area > REFUSED:
             continue
-        gain, behind = case.evidence - now.evidence, _behind(assembly, now, case, False, share)
+        gain, behind = case.evidence - now.evidence, behind_by(assembly, now, case, False, share)
         if abs(gain) < behind + HELD_WORTH or clean(now, case):
             firm = assembly.held(there, left)
             gain += HELD_WORTH * (int(firm) - int(held()))
-            behind = _behind(assembly, now, case, firm, share)
+            behind = behind_by(assembly, now, case, firm, share)
         gone = sorted(set(rest) - set(left))
         gain -= sum(_lost(assembly, j, there, left, offers) for j in gone)
         told = now.stacked and case.evidence > STACKED_RIVAL
@@ -291,7 +291,7 @@ def _exchanges(assembly: Assembly, offers: list[Offer]) -> Iterator[_Elsewhere]:
         case = assembly.against(there, rest)
         firm = clean(now, case) and assembly.held(there, rest)
         gain = case.evidence - now.evidence
-        if case.area <= REFUSED and gain > -_behind(assembly, now, case, firm, PART_ALIKE):
+        if case.area <= REFUSED and gain > -behind_by(assembly, now, case, firm, PART_ALIKE):
             yield _Elsewhere(there, gain, gain)
 
 
