@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from terrazza.core.geometry import rigid
-from terrazza.core.register.across import beside_like_ones, claimed, torn
+from terrazza.core.register.across import beside_like_ones, claimed, little_held, torn
 from terrazza.core.register.assembly import Assembly
 from terrazza.core.register.contradiction import Verdict
 from terrazza.core.register.giving_way import made_way
@@ -112,7 +112,8 @@ def test_a_scan_that_little_holds_may_belong_where_another_of_its_island_stands(
     ("up", "told", "fixed", "found"),
     [
         (-1.5, 0.4, (), {BETWEEN}),
-        (-1.5, 0.2, (), set()),  # clearly more speaks for where it is
+        (-1.5, 0.1, (), {BETWEEN}),  # the other one has fewer that would see it
+        (-1.5, 0.05, (), set()),  # clearly more speaks for where it is
         (1.5, 0.4, (), set()),  # and here both may be right
         (-1.5, 0.4, (BETWEEN,), set()),
     ],
@@ -151,18 +152,20 @@ def test_a_scan_that_came_wrongly_with_another_is_left_behind_and_goes_where_it_
 @pytest.mark.parametrize(
     ("aside", "beside", "known", "found"),
     [
-        (0.3, (0.5, 0.5), False, {TOP}),
-        (0.0, (0.5, 0.5), False, set()),  # over one mark: one place twice
-        (0.9, (0.5, 0.5), False, set()),  # two places
-        (0.3, (0.5, 0.0), False, set()),  # it has little in common with one of them
-        (0.3, (0.5, 0.5), True, set()),  # it is known where else one may be
+        (0.3, (0.3, 0.3), False, {TOP}),
+        (0.0, (0.3, 0.3), False, set()),  # over one mark: one place twice
+        (1.1, (0.3, 0.3), False, set()),  # two places
+        (0.3, (0.3, 0.0), False, set()),  # it has little in common with one of them
+        (0.3, (0.5, 0.5), False, set()),  # much speaks for where it is
+        (0.8, (0.3, 0.3), False, {TOP}),  # where they saw quite the same
+        (0.3, (0.3, 0.3), True, set()),  # it is known where else one may be
     ],
 )
 def test_beside_two_that_look_alike_nothing_tells_to_which_one_belongs(aside, beside, known, found):
     class Rooms(Heights):
         def verdict(self, a, b, pose):
             a, b = min(a, b), max(a, b)
-            told = 0.9 if (a, b) == (LOWER, UPPER) else beside[a == UPPER] if b == TOP else 0.0
+            told = 0.95 if (a, b) == (LOWER, UPPER) else beside[a == UPPER] if b == TOP else 0.0
             return Verdict((told, told), told, told, 0.0, 0.0, [])
 
     assembly = Rooms({})
@@ -171,3 +174,11 @@ def test_beside_two_that_look_alike_nothing_tells_to_which_one_belongs(aside, be
     assembly.pose[TOP] = rigid.make(np.eye(3), np.array([4.0, 0.0, 0.0]))
     rivals = [[np.eye(4)] * known, [], [], [], []]
     assert beside_like_ones(assembly, rivals) == found
+
+
+def test_what_little_holds_among_rooms_that_repeat_themselves_is_doubted():
+    pairs = [(LOWER, BETWEEN, 1.5, 0.15), (UPPER, OVER, 1.5, 0.15), (OVER, TOP, 1.5, 0.55)]
+    assembly, _ = _stood(pairs, {k: (HEIGHT[k], int(k > BETWEEN)) for k in range(5)}, fixed={LOWER})
+    assert little_held(assembly, frozenset({TOP})) == {UPPER}
+    assert little_held(assembly, frozenset({LOWER})) == {BETWEEN}
+    assert not little_held(assembly, frozenset())

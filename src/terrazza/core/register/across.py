@@ -12,13 +12,14 @@ from terrazza.core.geometry import rigid
 from terrazza.core.register.assembly import MANY, NEARBY, WELL, Assembly
 from terrazza.core.register.offers import REFUSED, Offer, same
 from terrazza.core.register.parts import parts_of
-from terrazza.core.register.rivals import RIVAL, behind_by
+from terrazza.core.register.rivals import PART_ALIKE, RIVAL, behind_by
 
 LOOKED_AT = 16  # offers of a scan or a part, best first
 WELL_HELD = 16.0  # evidence from which a part is not tried in other islands of large jobs
 # share of the evidence for scans with which one that has no other place claims theirs
 BARE = 0.5
 ABOUT = 0.3  # evidence from which a scan is beside another
+LITTLE = 2.0  # evidence of a scan that is one of several like rooms
 MARK = 0.05  # m in plan: two set-ups nearer to each other stand over one mark
 MOST = 2  # scans in whose place one would stand
 
@@ -87,7 +88,7 @@ def _fits_elsewhere(assembly: Assembly, part: frozenset[Any], ranked: list[Offer
         case = assembly.against(moved, there)
         if case.area > REFUSED:
             continue
-        behind = behind_by(assembly, now, case, assembly.held(moved, there))
+        behind = behind_by(assembly, now, case, assembly.held(moved, there), PART_ALIKE)
         if case.evidence > max(now.evidence - behind, assembly.faint(moved, there)):
             back = rigid.inverse(mover)
             if assembly.against({j: back @ assembly.pose[j] for j in there}, rest).keeps_out:
@@ -125,3 +126,12 @@ def beside_like_ones(assembly: Assembly, rivals: list[list[np.ndarray]]) -> froz
             says = lambda k, j: assembly.against({k: assembly.pose[k]}, [j]).evidence
             out |= {k for k in beside if min(says(k, a), says(k, b)) > ABOUT}
     return frozenset(out)
+
+
+def little_held(assembly: Assembly, suspect: frozenset[int]) -> frozenset[int]:
+    """Scans for which little speaks in islands with others that may be somewhere else (``suspect``): rooms
+    repeat themselves there, and its own like may be one that nobody scanned.
+    """
+    islands = {assembly.island[k] for k in suspect}
+    loose = (k for k, i in enumerate(assembly.island) if i in islands and k not in assembly.fixed)
+    return frozenset(k for k in loose if assembly.evidence(k) < LITTLE * assembly.unsure)

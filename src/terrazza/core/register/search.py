@@ -14,7 +14,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET, Part, Progress
-from terrazza.core.register.across import beside_like_ones, claimed, torn
+from terrazza.core.register.across import beside_like_ones, claimed, little_held, torn
 from terrazza.core.register.assembly import ALTERNATIVES, MANY, WELL, Assembly
 from terrazza.core.register.contradiction import Verdict, judge
 from terrazza.core.register.doubts import as_filed, doubts_of, put_back
@@ -49,6 +49,7 @@ ROUNDS = (
 # islands that a scan of a large job is matched to as maps: those that it looks like or was taken next to
 MAPS = 3
 CONTESTED = "Another scan would fit here about as well, and only one of them can be right."
+REPEATED = "Rooms repeat themselves here, and little speaks for this one rather than another."
 LIKE_ONES = (
     "It lies beside two scans that stand in one place and saw the same; if these are two rooms that look "
     "alike, it fits the one as well as the other."
@@ -252,6 +253,7 @@ def _assembled(
             TORN: torn(assembly, offers),
             LIKE_ONES: beside_like_ones(assembly, rivals),
         }
+        suspect[REPEATED] = little_held(assembly, frozenset().union(*suspect.values()))
         for why, some in suspect.items():
             for k in some - filed():
                 doubts[k] = doubts[k] or why
