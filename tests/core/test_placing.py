@@ -9,6 +9,7 @@ from terrazza.core.geometry import rigid
 from terrazza.core.register import (
     cloud_fit,
     contradiction,
+    in_picture,
     network,
     offers,
     open_match,
@@ -18,7 +19,6 @@ from terrazza.core.register import (
     surface,
 )
 from terrazza.core.register.assembly import Assembly
-from terrazza.core.register.in_picture import Points
 from terrazza.core.register.picture import Picture
 from terrazza.errors import InputError
 from tests import places
@@ -228,10 +228,12 @@ def test_a_glance_sees_what_a_verdict_sees():
 
 def test_points_fall_into_the_pixels_that_their_directions_say():
     rng = np.random.default_rng(1)
+    some = rng.normal(size=(500, 2)).astype(np.float32)
+    assert all(abs(in_picture._angle(y, x) - np.arctan2(y, x)) < 1.2e-5 for x, y in some)
     xyz = np.concatenate([rng.normal(0, 8, (5000, 3)), [[0, 0, 5], [0, 0, -5], [-3, 0, 0], [-3, -1e-7, 0]]])
     way = rigid.make(rigid.rotation_from(rng.normal(0, 1, 3)), rng.normal(0, 2, 3))
     for pose in (np.eye(4), way):
-        pixel, r = Points.of(xyz)._pixels(pose)
+        pixel, r = in_picture.Points.of(xyz)._pixels(pose)
         there = rigid.apply(pose, xyz)
         exact = np.linalg.norm(there, axis=1)
         up = np.degrees(np.arcsin(there[:, 2] / exact)) + 90

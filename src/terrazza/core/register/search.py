@@ -247,6 +247,7 @@ def _assembled(
     rivals = [[*some, *more][:ALTERNATIVES] for some, more in zip(rivals, way.rivals)]
     doubts = doubts_of(assembly, rivals, task.given, witnessed)
     if not witnessed:
+        stay = filed()
         contested = way.contested | claimed(assembly, offers)
         suspect = {
             CONTESTED: contested,
@@ -255,9 +256,9 @@ def _assembled(
         }
         suspect[REPEATED] = little_held(assembly, frozenset().union(*suspect.values()))
         for why, some in suspect.items():
-            for k in some - filed():
+            for k in some - stay:
                 doubts[k] = doubts[k] or why
-        doubt_on(assembly, offers, doubts, rivals, filed() | task.fixed, progress)
+        doubt_on(assembly, offers, doubts, rivals, stay | task.fixed, progress)
     return assembly, rivals, doubts
 
 
