@@ -1,7 +1,10 @@
 """Registration of simulated jobs whose truth is known: how many scans are right, doubted, set aside, and
 silently wrong.
 
-python benchmarks/registration.py [FAMILY …] [--jobs 3] [--seed 0] [--tell]
+python benchmarks/registration.py [FAMILY …] [--jobs 3] [--seed 0] [--tell] [--open] [--keep FOLDER]
+
+``--open`` leaves it open what the place decides, which takes as long as the job; ``--keep`` keeps of each job
+what was put together last, for ``assembled.py`` to put together again with other rules.
 
 Families: rooms (random floor plans with doors and furniture), hotel (like rooms along a corridor), posed
 (rooms with given poses disturbed by decimetres; posed-near, -far, -swapped, -one-off: by a centimetre, by
@@ -23,15 +26,18 @@ import contextlib
 import io
 import json
 import os
+import pickle
 import sys
 import tempfile
 import time
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
 
 from terrazza.cli.main import main as terrazza
 from terrazza.core.geometry import rigid
+from terrazza.core.register import search
 from terrazza.formats import e57_writer
 
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
@@ -198,7 +204,28 @@ def judged(
     return counts
 
 
-def run(family: str, seed: int, tell: bool = False) -> dict:
+@contextlib.contextmanager
+def keeping(state: dict) -> Iterator[None]:
+    """While it lasts, ``state`` gets what a search puts together: scans, offers and given poses."""
+    assembled = search._assembled
+
+    def noted(task, quiet, offers, witnessed, progress):
+        state.update(surfaces=task.surfaces, shapes=task.shapes, pictures=task.pictures, given=task.given)
+        state.update(fixed=task.fixed, quiet=quiet, offers=list(offers), witnessed=witnessed)
+        return assembled(task, quiet, offers, witnessed, progress)
+
+    search._assembled = noted
+    try:
+        yield
+    finally:
+        search._assembled = assembled
+
+
+def run(family: str, seed: int, tell: bool = False, decided: bool = True, keep: str = "") -> dict:
+    """Counts of one job; whether it is worked out what the place has ``decided``; ``keep``: the folder for
+    what is kept of it.
+    """
+    state: dict = {}
     with tempfile.TemporaryDirectory() as folder:
         evidence = job(family, seed, os.path.join(folder, "job.e57"))
         with open(os.path.join(folder, "r.toml"), "w") as f:
@@ -217,14 +244,18 @@ def run(family: str, seed: int, tell: bool = False) -> dict:
             f"{folder}/job.e57",
         ]
         try:
-            with contextlib.redirect_stderr(io.StringIO()), contextlib.suppress(SystemExit):
+            with contextlib.redirect_stderr(io.StringIO()), contextlib.suppress(SystemExit), keeping(state):
                 terrazza()
         finally:
             sys.argv = before
         seconds = time.process_time() + os.times().children_user - started
         with open(f"{folder}/out.json") as f:
             out = json.load(f)
-        told = judged(out, evidence.truth, tell, evidence)
+        if keep:
+            os.makedirs(keep, exist_ok=True)
+            with open(f"{keep}/{family}_{seed}.pkl", "wb") as f:
+                pickle.dump(state | {"truth": evidence.truth}, f)
+        told = judged(out, evidence.truth, tell, evidence if decided else None)
         return told | {"failed": int(out["error"] is not None), "seconds": seconds}
 
 
@@ -236,11 +267,13 @@ def main() -> None:
     parser.add_argument("--jobs", type=int, default=3)
     parser.add_argument("--seed", type=int, default=0)
     parser.add_argument("--tell", action="store_true", help="print what is doubted, and why")
+    parser.add_argument("--open", action="store_true", help="do not work out what the place decides")
+    parser.add_argument("--keep", default="", help="folder for what was put together last of each job")
     args = parser.parse_args()
     for family in args.families:
         rows = []
         for seed in range(args.seed, args.seed + args.jobs):
-            rows.append(run(family, seed, args.tell))
+            rows.append(run(family, seed, args.tell, not args.open, args.keep))
             print(f"  {family} {seed}: {rows[-1]}", flush=True)
         total = {k: sum(r[k] for r in rows) for k in rows[0]}
         print(
