@@ -9,9 +9,9 @@ A shift that no surface facing it holds is not followed: the noise of normals al
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from terrazza.core.geometry import rigid
+from terrazza.core.geometry.reach import Reach
 from terrazza.core.register.surface import Surface
 from terrazza.errors import InputError
 
@@ -205,12 +205,12 @@ def _likely_shifts(a: Surface, b: Surface, pose: np.ndarray, free: np.ndarray) -
     if min(mine.sum(), other.sum()) < FEWEST_FACING:
         return []
     base, base_normals = a.xyz[mine], a.normals[mine]
-    tree, points = cKDTree(base), rigid.apply(pose, b.xyz[other])
+    tree, points = Reach(base, 2 * a.spacing), rigid.apply(pose, b.xyz[other])
     normals = b.normals[other] @ pose[:3, :3].T
     lain = np.zeros(len(SHIFTS))
     for k, shift in enumerate(SHIFTS):
         q = points + shift * free
-        gap, index = tree.query(q, distance_upper_bound=2 * a.spacing)
+        gap, index = tree.nearest(q, 2 * a.spacing)
         hit = np.isfinite(gap)
         n = base_normals[index[hit]]
         on = np.abs(np.einsum("ij,ij->i", n, q[hit] - base[index[hit]])) < CAUGHT
@@ -273,9 +273,7 @@ def _system(
     What the noise of normals alone says of such shifts is taken out of the 6×6.
     """
     q = rigid.apply(pose, points)
-    gap, index = a.tree.query(
-        q, distance_upper_bound=max(width, 2.5 * a.spacing), workers=-1 if len(q) > 5000 else 1
-    )
+    gap, index = a.nearest(q, max(width, 2.5 * a.spacing))
     hit = np.isfinite(gap)
     if hit.sum() < 100:
         return None

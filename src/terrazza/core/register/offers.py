@@ -9,7 +9,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import Progress
-from terrazza.core.register import cloud_fit, landmarks, open_match
+from terrazza.core.register import cloud_fit, landmarks, open_match, relief_match
 from terrazza.core.register.contradiction import GROSS, Verdict, glance, judge
 from terrazza.core.register.landmarks import Landmarks
 from terrazza.core.register.open_match import OpenShape
@@ -23,10 +23,8 @@ if TYPE_CHECKING:
 
 
 LATELY = Lately(40)
-WIDE, NARROW = (
-    (0.6, 0.3, 0.15, 0.06),
-    (0.2, 0.08),
-)  # m: widths of fits from given poses, and from candidates that were slid to the cell
+# m: widths of fits from where reliefs agree, from given poses, and from candidates that were slid to the cell
+WIDEST, WIDE, NARROW = (1.2, 0.6, 0.3, 0.15, 0.06), (0.6, 0.3, 0.15, 0.06), (0.2, 0.08)
 POINTS = 4000  # of a scan in such a fit
 TRIED, KEPT = 16, 8
 # rough placements on a storey that are nudged and fitted, by how many of its scans they are nudged, and by m
@@ -173,6 +171,7 @@ def offers_of(
     ]
     marks = [Landmarks.of(surfaces[k], shapes[k]) for k in (a, b)]
     starts += [(pose, WIDE) for pose in landmarks.candidates(*marks)]
+    starts += [(p, WIDEST) for p in relief_match.candidates(*((surfaces[k], shapes[k]) for k in (a, b)))]
     found: list[Offer] = []
     for fit in _fits(surfaces[a], surfaces[b], starts):
         verdict = judge(pictures[a], pictures[b], fit.pose)
@@ -314,6 +313,7 @@ def on_map(
     rough += open_match.candidates(others, about, shape, mine, shapes[k], TRIED)
     seen = [(pictures[j], rigid.inverse(p)) for j, p in zip(near, about)]
     starts = [(pose, NARROW) for some in rough for pose in _at_a_glance(pictures[k], seen, some)]
+    starts += [(p, WIDEST) for p in relief_match.candidates((surface, shape), (surfaces[k], shapes[k]))]
     if here is not None:
         starts.insert(0, (rigid.make(np.eye(3), -centre) @ here, NARROW))
     found = _fits(surface, surfaces[k], starts)

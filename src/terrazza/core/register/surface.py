@@ -12,6 +12,7 @@ from numba import njit
 from scipy.spatial import cKDTree
 
 from terrazza.core.geometry import planes, rigid, voxels
+from terrazza.core.geometry.reach import Reach
 
 if TYPE_CHECKING:
     from terrazza.core.register.plan_match import PlanShape
@@ -38,7 +39,9 @@ class Lately:
         return kept[1]
 
 
-LATELY = Lately(40)
+LATELY, NEARLY = Lately(40), Lately(40)
+NEAR = 0.2  # m: reach up to which points are looked for by cells
+SOME = 5000  # queries from which a tree is asked by all processors
 
 
 @dataclass
@@ -59,6 +62,14 @@ class Surface:
     def tree(self) -> cKDTree:
         """Search tree over the flat points alone; kept of the last few surfaces only."""
         return LATELY.of(self, lambda: cKDTree(self.xyz[self.flat], balanced_tree=False, compact_nodes=False))
+
+    def nearest(self, query: np.ndarray, reach: float) -> tuple[np.ndarray, np.ndarray]:
+        """Distances (m,) from queries (m, 3) to the nearest flat points within a ``reach`` (m), and which of
+        the flat ones these are (m,); infinite and their number where there is none.
+        """
+        if reach <= NEAR:
+            return NEARLY.of(self, lambda: Reach(self.xyz[self.flat], NEAR)).nearest(query, reach)
+        return self.tree.query(query, distance_upper_bound=reach, workers=-1 if len(query) > SOME else 1)
 
 
 def prepare(xyz: np.ndarray, thin: float = THIN) -> Surface:
@@ -86,7 +97,7 @@ def touching(a: Surface, b: Surface, pose: np.ndarray) -> np.ndarray:
     if not len(use) or not a.flat.any():
         return np.zeros((0, 3))
     points, normals = rigid.apply(pose, b.xyz[use]), b.normals[use] @ pose[:3, :3].T
-    gap, index = a.tree.query(points, distance_upper_bound=ASIDE)
+    gap, index = a.nearest(points, ASIDE)
     hit = np.isfinite(gap)
     base, facing = a.xyz[a.flat][index[hit]], a.normals[a.flat][index[hit]]
     on = np.abs(np.einsum("ij,ij->i", facing, points[hit] - base)) < OFF
