@@ -119,7 +119,7 @@ def beside_like_ones(assembly: Assembly, rivals: list[list[np.ndarray]]) -> froz
     out: set[int] = set()
     well = {k for k in range(len(rivals)) if assembly.evidence(k) > WELL * assembly.unsure}
     for a, b in combinations([k for k, some in enumerate(rivals) if not some], 2):
-        if assembly.island[a] != assembly.island[b] or not assembly.twins(a, b):
+        if assembly.island[a] != assembly.island[b] or not assembly.like_twins(a, b):
             continue
         if np.linalg.norm(assembly.pose[a][:2, 3] - assembly.pose[b][:2, 3]) > MARK:
             beside = set(assembly.beside(a)) - {b} - assembly.fixed - well

@@ -134,6 +134,10 @@ class Assembly:
         apart = float(np.linalg.norm(self.pose[a][:3, 3] - self.pose[b][:3, 3]))
         return apart < TWINS[-1][0] and twins(self.standing(a, b), apart)
 
+    def like_twins(self, a: int, b: int) -> bool:
+        """Whether two scans are twins that may be two rooms: not one scan that is there twice."""
+        return self.twins(a, b) and not np.array_equal(self.pictures[a].xyz, self.pictures[b].xyz)
+
     def faint(self, moved: dict[int, np.ndarray], others: list[int], backed: bool = False) -> float:
         """Evidence below which scans at some poses (4, 4) among others are doubted even without a rival;
         ``backed``: something else than surfaces says so, too.

@@ -197,7 +197,7 @@ def _doubted(
         rivals[k] = _not_as_seen(assembly, k, mine)
         return "It does not stand where the targets that it shares with others say." if rivals[k] else ""
     told = files.agree(k)
-    twin = told is not True and any(assembly.twins(j, k) for j in others)
+    twin = told is not True and any(assembly.like_twins(j, k) for j in others)
     if told is False:
         if not rivals[k] and not twin and files.clearly_elsewhere(k):
             return ""
