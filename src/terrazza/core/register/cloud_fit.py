@@ -12,9 +12,10 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.core.geometry.reach import Reach
-from terrazza.core.register.surface import Surface
+from terrazza.core.register.surface import Lately, Surface
 from terrazza.errors import InputError
 
+SAMPLES = Lately(40)
 WIDTHS = (0.50, 0.25, 0.12, 0.06, 0.03)
 # cosine of a normal and a shift that it holds; the sum of weights of such normals below which the shift is
 # not held
@@ -92,7 +93,16 @@ def unheld(normals: np.ndarray, weight: np.ndarray, least: float) -> list[tuple[
 
 
 def sample(surface: Surface, most: int = 16000, seed: int = 3) -> tuple[np.ndarray, np.ndarray]:
-    """Flat points of a scan spread evenly over space and direction: (points, normals)."""
+    """Flat points of a scan spread evenly over space and direction: (points, normals); kept of the last few
+    surfaces.
+    """
+    kept = SAMPLES.of(surface, dict)
+    if (most, seed) not in kept:
+        kept[most, seed] = _sampled(surface, most, seed)
+    return kept[most, seed]
+
+
+def _sampled(surface: Surface, most: int, seed: int) -> tuple[np.ndarray, np.ndarray]:
     index = np.flatnonzero(surface.flat)
     if len(index) > most:
         facing = np.argmax(np.abs(surface.normals[index]), axis=1)
@@ -120,7 +130,7 @@ def fit(
         raise InputError(
             "A scan has too few flat points for a cloud fit.", "Tie it by targets, or set it by numbers."
         )
-    base, base_normals = a.xyz[a.flat], a.normals[a.flat]
+    base, base_normals = a.flats
     pose, moved = start.copy(), np.inf
     for width in widths:
         for _ in range(rounds):
@@ -242,7 +252,7 @@ def compare(
     """
     points, normals = sample(b, most)
     system = (
-        _system(a, a.xyz[a.flat], a.normals[a.flat], points, normals, pose, width)
+        _system(a, *a.flats, points, normals, pose, width)
         if len(points) >= 100 and a.flat.sum() >= 100
         else None
     )

@@ -7,7 +7,7 @@ Kadyrov, Christmas and Kittler 2002, orientation correlation, from memory), two 
 slopes face the same way.  How high the one stands over the other is what most cells of ground say.
 """
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -145,7 +145,9 @@ def candidates(a: tuple[Surface, PlanShape], b: tuple[Surface, PlanShape]) -> li
     return out
 
 
-def _peaks(a: Relief, b: Relief, field, size: float) -> Iterator[tuple[float, float, complex]]:
+def _peaks(
+    a: Relief, b: Relief, field: Callable[[Relief, float], np.ndarray], size: float
+) -> Iterator[tuple[float, float, complex]]:
     """(score, turn rad, shift m as a complex number) of where most faces the same way."""
     still = field(a, 0.0)
     still = ndimage.gaussian_filter(still.real, 1.0) + 1j * ndimage.gaussian_filter(still.imag, 1.0)

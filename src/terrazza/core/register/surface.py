@@ -29,7 +29,7 @@ class Lately:
     def __init__(self, most: int):
         self.most, self._kept = most, OrderedDict()
 
-    def of(self, owner: "PlanShape | Surface", make: Callable[..., Any]) -> cKDTree | np.ndarray:
+    def of(self, owner: "PlanShape | Surface", make: Callable[..., Any]) -> Any:
         kept = self._kept.get(id(owner))
         if kept is None or kept[0] is not owner:
             kept = self._kept[id(owner)] = owner, make()
@@ -39,7 +39,7 @@ class Lately:
         return kept[1]
 
 
-LATELY, NEARLY = Lately(40), Lately(40)
+TREES, CELLS, FLATS = Lately(40), Lately(40), Lately(40)
 NEAR = 0.2  # m: reach up to which points are looked for by cells
 SOME = 5000  # queries from which a tree is asked by all processors
 
@@ -61,14 +61,19 @@ class Surface:
     @property
     def tree(self) -> cKDTree:
         """Search tree over the flat points alone; kept of the last few surfaces only."""
-        return LATELY.of(self, lambda: cKDTree(self.xyz[self.flat], balanced_tree=False, compact_nodes=False))
+        return TREES.of(self, lambda: cKDTree(self.flats[0], balanced_tree=False, compact_nodes=False))
+
+    @property
+    def flats(self) -> tuple[np.ndarray, np.ndarray]:
+        """The flat points (m, 3) alone, and their normals; kept of the last few surfaces only."""
+        return FLATS.of(self, lambda: (self.xyz[self.flat], self.normals[self.flat]))
 
     def nearest(self, query: np.ndarray, reach: float) -> tuple[np.ndarray, np.ndarray]:
         """Distances (m,) from queries (m, 3) to the nearest flat points within a ``reach`` (m), and which of
         the flat ones these are (m,); infinite and their number where there is none.
         """
         if reach <= NEAR:
-            return NEARLY.of(self, lambda: Reach(self.xyz[self.flat], NEAR)).nearest(query, reach)
+            return CELLS.of(self, lambda: Reach(self.flats[0], NEAR)).nearest(query, reach)
         return self.tree.query(query, distance_upper_bound=reach, workers=-1 if len(query) > SOME else 1)
 
 
@@ -99,7 +104,7 @@ def touching(a: Surface, b: Surface, pose: np.ndarray) -> np.ndarray:
     points, normals = rigid.apply(pose, b.xyz[use]), b.normals[use] @ pose[:3, :3].T
     gap, index = a.nearest(points, ASIDE)
     hit = np.isfinite(gap)
-    base, facing = a.xyz[a.flat][index[hit]], a.normals[a.flat][index[hit]]
+    base, facing = (of[index[hit]] for of in a.flats)
     on = np.abs(np.einsum("ij,ij->i", facing, points[hit] - base)) < OFF
     return facing[on & (np.einsum("ij,ij->i", facing, normals[hit]) > ALONG)]
 
