@@ -12,8 +12,9 @@ metres, two exchanged, one 3 m off), tilted (up to 5°), crowd (people and chair
 scan), floors (two like ones and a stair), corridor (like doors), street (two fronts with windows), terrain
 (trees, no wall), islands (two buildings), sectors (rooms, three scans of which saw 40 to 160° only),
 bands (rooms, 8 to 30° up and down), odd (see tests/places.py); house, garden, stairwell, plant, nave, tunnel,
-garage, shelves (see tests/built.py); cloister, rotunda, bridge, office, flats, cave (see tests/alike.py); and
-``house@posed-far``: one of these with poses as that family's.
+garage, shelves (see tests/built.py); cloister, rotunda, bridge, office, flats, cave (see tests/alike.py);
+terraces, quarry, dunes (see tests/open_ground.py); and ``house@posed-far``: one of these with poses as that
+family's.
 
 *Right*: within 20 mm and 0.2° in its island,
 without doubt; *silently wrong*: farther off, without doubt; *truth offered*: of the doubted ones, those whose

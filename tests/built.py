@@ -4,7 +4,7 @@ plants with tanks and pipes, naves, tunnels, garages and rows of shelves.
 
 import numpy as np
 
-from tests import alike
+from tests import alike, open_ground
 from tests.meshes import Mesh, Scanner
 
 
@@ -279,6 +279,7 @@ WORLDS = {
     "garage": garage,
     "shelves": shelves,
     **alike.WORLDS,
+    **open_ground.WORLDS,
 }
 MOST = 9  # stations of a job
 
