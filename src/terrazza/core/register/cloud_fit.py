@@ -20,6 +20,12 @@ WIDTHS = (0.50, 0.25, 0.12, 0.06, 0.03)
 # cosine of a normal and a shift that it holds; the sum of weights of such normals below which the shift is
 # not held
 FACING, FEWEST_FACING = 0.35, 12.0
+# cosine from which a normal that does not face a shift still tells of it, if both scans' own normals agree to
+# within as much; and the sum of products of both cosines, weighted, from which such slopes hold it: the noise
+# of the two is independent, and its products cancel. Of 80 pairs in simulated corridors, streets, storeys,
+# shelves, cloisters and under bridges that nothing facing a shift holds two had more than 0.02, both right;
+# on bare hills they have 0.8 to 10
+GENTLE, SLOPES = 0.06, 0.8
 FIRM = 0.03  # share of a fit's information in its weakest shift below which it may slide
 # where nothing holds a fit: m along it that are looked at, the distance at which points lie on a surface
 # there, how many such places are fitted, from what widths, and what is one place; by how much one has to be
@@ -90,6 +96,15 @@ def unheld(normals: np.ndarray, weight: np.ndarray, least: float) -> list[tuple[
         if held < least:
             out.append((direction, held))
     return out
+
+
+def _slopes(mine: np.ndarray, other: np.ndarray, weight: np.ndarray, direction: np.ndarray) -> float:
+    """By how much slopes that hardly face a shift (3,) hold it: what is the same in both scans' own normals
+    (n, 3), as the weights of what faces it.
+    """
+    a, b = mine @ direction, other @ direction
+    gentle = (np.minimum(np.abs(a), np.abs(b)) > GENTLE) & (np.maximum(np.abs(a), np.abs(b)) < FACING)
+    return float((weight * a * b)[gentle & (np.abs(a - b) < GENTLE)].sum())
 
 
 def sample(surface: Surface, most: int = 16000, seed: int = 3) -> tuple[np.ndarray, np.ndarray]:
@@ -295,7 +310,7 @@ def _system(
         return None
     # how far a surface that turns so much between two points may lie aside of both
     bent = np.linalg.norm(n - other, axis=1) * np.linalg.norm(q - p, axis=1) / 2
-    n = (n + other) / np.linalg.norm(n + other, axis=1, keepdims=True)
+    each, n = (n, other), (n + other) / np.linalg.norm(n + other, axis=1, keepdims=True)
     distance = np.einsum("ij,ij->i", n, q - p)
     scale = max(1.4826 * np.median(np.abs(distance)), 0.0008)
     # never far under the width: where floor and ceiling already fit, most distances are small, and the walls
@@ -309,6 +324,12 @@ def _system(
     hessian, free = weighted.T @ jacobian, []
     for direction, held in unheld(n, weight, FEWEST_FACING):
         shift = np.r_[np.zeros(3), direction]
+        slopes = _slopes(*each, weight, direction)
+        if slopes > SLOPES:  # held by so much, and not by the noise of normals on top of it
+            less = np.sqrt(min(1.0, (held + slopes) / (shift @ hessian @ shift)))
+            scaled = np.eye(6) + (less - 1.0) * np.outer(shift, shift)
+            hessian = scaled @ hessian @ scaled
+            continue
         across = np.eye(6) - np.outer(shift, shift)
         hessian = across @ hessian @ across + held * np.outer(shift, shift)
         free.append(shift)

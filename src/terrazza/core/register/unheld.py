@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from scipy import sparse
 
-from terrazza.core.register.cloud_fit import FACING
+from terrazza.core.register.cloud_fit import FACING, GENTLE
 from terrazza.core.register.equations import U
 
 if TYPE_CHECKING:
@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
 
 SURE = 0.004  # m: where the normals that face a shift leave it less sure than this, nothing holds it
+GENTLY = 0.1  # part that patches count which slope gently along a shift: on open ground there are hundreds
 ALIKE = np.cos(np.radians(12.0))  # directions nearer to each other than this are one
 
 
@@ -31,7 +32,8 @@ def across_unheld(patches: "Patches", system: "System", k: int, factor: float, f
     facing[patches.patch] = system.facing
     for direction in _weak_ways(patches, system, k):
         cosine = facing @ direction
-        share = np.where(np.abs(cosine) > FACING, cosine**2, 0.0) / total
+        part = np.where(np.abs(cosine) > FACING, 1.0, GENTLY * (np.abs(cosine) > GENTLE))
+        share = part * cosine**2 / total
         between = (rows.T @ sparse.diags(share) @ rows).toarray()
         for block in _blocks(between, 1 / SURE**2):
             if not fixed & set(block):
