@@ -2,6 +2,7 @@
 saw.
 """
 
+import weakref
 from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -24,16 +25,20 @@ PIXEL = np.radians(1.0)
 
 
 class Lately:
-    """What was worked out lately for objects, of the last ``most`` of them."""
+    """What was worked out lately for objects, of the last ``most`` of them, for as long as they live: maps
+    are put together for one scan each.
+    """
 
     def __init__(self, most: int):
         self.most, self._kept = most, OrderedDict()
 
     def of(self, owner: "PlanShape | Surface", make: Callable[..., Any]) -> Any:
-        kept = self._kept.get(id(owner))
-        if kept is None or kept[0] is not owner:
-            kept = self._kept[id(owner)] = owner, make()
-        self._kept.move_to_end(id(owner))
+        name = id(owner)
+        kept = self._kept.get(name)
+        if kept is None or kept[0]() is not owner:
+            gone = weakref.ref(owner, lambda _: self._kept.pop(name, None))
+            kept = self._kept[name] = gone, make()
+        self._kept.move_to_end(name)
         while len(self._kept) > self.most:
             self._kept.popitem(last=False)
         return kept[1]
