@@ -23,7 +23,7 @@ class Told(Assembly):
     """
 
     def __init__(self, n, says):
-        super().__init__([SimpleNamespace(around=1.0)] * n, set())
+        super().__init__([SimpleNamespace(around=1.0, xyz=np.full(3, k)) for k in range(n)], set())
         self.says = says
 
     def verdict(self, a, b, pose):

@@ -23,7 +23,7 @@ class Heights(Assembly):
     """
 
     def __init__(self, told, fixed=frozenset(), strict=frozenset()):
-        super().__init__([SimpleNamespace(around=1.0)] * 5, set(fixed))
+        super().__init__([SimpleNamespace(around=1.0, xyz=np.full(3, k)) for k in range(5)], set(fixed))
         self.told, self.strict = told, strict
 
     def gross(self, a, b, pose):
