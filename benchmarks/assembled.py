@@ -16,11 +16,12 @@ from collections import Counter
 import numpy as np
 
 sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), ".."))
+from benchmarks.registration import ELSEWHERE, onto
 from terrazza.core.geometry import rigid
 from terrazza.core.progress import QUIET
 from terrazza.core.register import search
 
-NEAR, ELSEWHERE = (0.12, np.radians(0.6)), 0.3
+NEAR = (0.12, np.radians(0.6))
 
 
 def letters(assembly, rivals, doubts, truth: list[np.ndarray]) -> dict[int, str]:
@@ -28,11 +29,9 @@ def letters(assembly, rivals, doubts, truth: list[np.ndarray]) -> dict[int, str]
     out = {}
     for island in dict.fromkeys(assembly.island):
         members = assembly.members(island)
-        right = lambda turn, k, pose: rigid.within(turn @ pose, truth[k], NEAR)
-        turns = [truth[k] @ rigid.inverse(assembly.pose[k]) for k in members]
-        turn = max(turns, key=lambda t: sum(right(t, k, assembly.pose[k]) for k in members))
+        turn = onto({k: assembly.pose[k] for k in members}, truth, NEAR)
         for k in members:
-            good = right(turn, k, assembly.pose[k])
+            good = rigid.within(turn @ assembly.pose[k], truth[k], NEAR)
             others = [rigid.difference(turn @ r, truth[k])[0] < ELSEWHERE for r in rivals[k]]
             if len(members) == 1:
                 out[k] = "-"

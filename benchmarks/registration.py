@@ -55,6 +55,7 @@ GIVEN = {
 }  # families with given poses: m and degrees that they are off by
 GRIDDED = 0.7  # share of jobs of what is built of meshes whose files have grids
 EVERY_OF_MESHES = 31  # ray by which is told what a place of meshes decides, because each takes longer
+RIGHT = (0.02, np.radians(0.2))  # m and rad from the truth
 ELSEWHERE = 0.3  # m: what is nearer than this is no other place
 COUNTED = (
     *("scans", "right", "doubted", "offered", "aside", "wrong"),
@@ -154,9 +155,13 @@ def rivals(at: dict[int, list[np.ndarray]], truth: list[np.ndarray], k: int) -> 
     return out
 
 
-def _right(pose: np.ndarray, truth: np.ndarray) -> bool:
-    """Whether a pose is within 20 mm and 0.2° of the truth. Both (4, 4)."""
-    return rigid.within(pose, truth, (0.02, np.radians(0.2)))
+def onto(poses: dict[int, np.ndarray], truth: list[np.ndarray], reach: tuple[float, float]) -> np.ndarray:
+    """The motion (4, 4) of an island, by scan its ``poses`` (4, 4), that puts most within a reach (m, rad) of
+    the truth.
+    """
+    turns = [truth[k] @ rigid.inverse(p) for k, p in poses.items()]
+    near = lambda turn: sum(rigid.within(turn @ p, truth[k], reach) for k, p in poses.items())
+    return max(turns, key=near, default=np.eye(4))
 
 
 def judged(
@@ -170,9 +175,7 @@ def judged(
     for island in {s["island"] for s in scans}:
         members = [k for k, s in enumerate(scans) if s["island"] == island]
         poses = {k: np.array(scans[k]["pose"]).reshape(4, 4) for k in members if scans[k]["pose"]}
-        turns = [truth[k] @ rigid.inverse(p) for k, p in poses.items()]
-        near = lambda turn: sum(_right(turn @ p, truth[k]) for k, p in poses.items())
-        turn = max(turns, key=near) if turns else np.eye(4)
+        turn = onto(poses, truth, RIGHT)
         at = {
             k: [turn @ p, *(turn @ np.array(a).reshape(4, 4) for a in scans[k]["alternatives"])]
             for k, p in poses.items()
@@ -181,7 +184,7 @@ def judged(
         for k in members:
             counts["scans"] += 1
             away = rigid.difference(turn @ poses[k], truth[k]) if k in poses else (np.inf, np.inf)
-            good = k in poses and _right(turn @ poses[k], truth[k])
+            good = k in poses and rigid.within(turn @ poses[k], truth[k], RIGHT)
             decided = evidence is not None and evidence.decides(k, rivals(at, truth, k))
             counts["decided"] += decided
             if tell and (k not in poses or scans[k]["doubt"] or not good):

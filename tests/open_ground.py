@@ -47,7 +47,8 @@ def quarry(rng) -> Mesh:
     mesh, step, around = Mesh(), rng.uniform(4, 6), np.linspace(-2.2, 2.2, 40)
     radii = 13 + np.arange(3)[:, None] * rng.uniform(4, 6) + rng.normal(0, 0.5, (3, 40))
     at = lambda r, t, z: [r * np.cos(t), r * np.sin(t), z]
-    mesh.ground(lambda x, y: 0.15 * np.sin(0.3 * x + 1) * np.cos(0.25 * y), (-24, -18), (18, 18))
+    ground = lambda x, y: 0.15 * np.sin(0.3 * x + 1) * np.cos(0.25 * y)
+    mesh.ground(ground, (-24, -18), (18, 18))
     for k in range(3):
         mids = radii[k] + rng.normal(0.3, 0.3, 40)
         for i in range(39):
@@ -69,7 +70,7 @@ def quarry(rng) -> Mesh:
     for _ in range(int(rng.integers(3, 8))):
         mesh.ball(rng, [*rng.uniform(-9, 9, 2), 0.0], rng.uniform(0.4, 2.0))
     for x, y in rng.uniform(-8, 8, (6, 2)):
-        mesh.stations.append((x, y, 0.15 * np.sin(0.3 * x + 1) * np.cos(0.25 * y)))
+        mesh.stations.append((x, y, ground(x, y)))
     for i in rng.choice(36, 2, replace=False) + 2:
         mesh.stations.append((*at((radii[0][i] + radii[1][i]) / 2, around[i], 0)[:2], step))
     return mesh

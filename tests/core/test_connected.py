@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from scipy import ndimage
 
-from terrazza.core.register.connected import patches
+from terrazza.core.register.connected import connected
 from terrazza.core.register.picture import COLUMNS, EDGES, ROWS
 
 
@@ -16,7 +16,7 @@ def test_patches_are_those_of_a_closing_and_a_labelling(share):
     seam = rng.integers(20, 160, 6)  # some lie across the seam
     row, column = np.r_[row, seam, seam], np.r_[column, [0] * 6, [COLUMNS - 1] * 6]
     jumps = rng.integers(0, 8, (ROWS, COLUMNS)).astype(np.uint8)
-    found = patches(row.astype(np.int16), column.astype(np.int16), jumps)
+    found = connected(row.astype(np.int16), column.astype(np.int16), jumps)
     mask = np.zeros((ROWS, COLUMNS), bool)
     mask[row, column] = True
     wide = np.pad(np.pad(mask, ((2, 2), (0, 0))), ((0, 0), (2, 2)), mode="wrap")

@@ -15,7 +15,7 @@ from tests import built, meshes, places
 NEAR = (1.5, np.radians(4.0))
 
 
-def hills(seed: int, steep: float = 1.0) -> "tuple":
+def hills(seed: int, steep: float = 1.0):
     """A surface of gentle hills and how high it lies."""
     rng = np.random.default_rng(seed)
     waves = [(steep * rng.uniform(0.15, 0.5), *rng.normal(0, 0.3, 2), rng.uniform(0, 6)) for _ in range(6)]

@@ -18,14 +18,15 @@ class Reach:
 
     def __init__(self, points: np.ndarray, most: float):
         self.most = most
-        cell = np.floor(np.asarray(points, float) / most).astype(np.int64)
+        points = np.asarray(points, float)
+        cell = np.floor(points / most).astype(np.int64)
         self._low = cell.min(0) - 1 if len(cell) else np.zeros(3, np.int64)
         self._wide = (cell.max(0) - self._low + 2) if len(cell) else np.ones(3, np.int64)
         keys = _keys(cell - self._low, self._wide)
         self._order = np.argsort(keys, kind="stable")
-        self._points = np.ascontiguousarray(np.asarray(points, float)[self._order])
-        self._starts = np.r_[np.flatnonzero(np.r_[True, np.diff(keys[self._order]) > 0]), len(keys)]
-        filled = keys[self._order][self._starts[:-1]] if len(keys) else keys
+        self._points = np.ascontiguousarray(points[self._order])
+        filled, starts = np.unique(keys[self._order], return_index=True)
+        self._starts = np.r_[starts, len(keys)]
         beside = np.unique((filled[:, None] + _keys(STEPS, self._wide)).ravel())
         table = np.full((1 << max(4, int(2 * len(beside)).bit_length()), 2), NONE)
         small = np.prod(self._wide.astype(float)) < 2**31  # then half as much memory is gone through

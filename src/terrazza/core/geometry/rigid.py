@@ -3,6 +3,8 @@
 A pose maps coordinates of a scan's own frame to the job frame: ``q = pose[:3, :3] @ p + pose[:3, 3]``.
 """
 
+from collections.abc import Iterable
+
 import numpy as np
 
 from terrazza.later import later
@@ -142,6 +144,19 @@ def within(a: np.ndarray, b: np.ndarray, reach: tuple[float, float]) -> bool:
     if not shift @ shift < reach[0] ** 2:  # of most asked, which need no angle
         return False
     return bool(difference(a, b)[1] < reach[1])  # no bool of numpy, which is not True
+
+
+def distinct(poses: Iterable[np.ndarray], reach: tuple[float, float], most: int) -> list[np.ndarray]:
+    """The first ``most`` of some poses (4, 4) of which none is within a shift (m) and a turn (rad) of one
+    before it.
+    """
+    out: list[np.ndarray] = []
+    for pose in poses:
+        if len(out) == most:
+            break
+        if not any(within(pose, o, reach) for o in out):
+            out.append(pose)
+    return out
 
 
 def nearest(pose: np.ndarray) -> np.ndarray:

@@ -146,11 +146,10 @@ def fit(
         raise InputError(
             "A scan has too few flat points for a cloud fit.", "Tie it by targets, or set it by numbers."
         )
-    base, base_normals = a.flats
     pose, moved = start.copy(), np.inf
     for width in widths:
         for _ in range(rounds):
-            system = _system(a, base, base_normals, points, normals, pose, width)
+            system = _system(a, points, normals, pose, width)
             if system is None:
                 raise _too_little()
             hessian, gradient, about, *_ = system
@@ -161,7 +160,7 @@ def fit(
             moved = float(np.linalg.norm(solution[3:]) + 5.0 * np.linalg.norm(solution[:3]))
             if moved < 0.02 * width * (0.2 if width == widths[-1] else 1.0):
                 break
-    system = _system(a, base, base_normals, points, normals, pose, widths[-1])
+    system = _system(a, points, normals, pose, widths[-1])
     if system is None:  # the last step carried it away from the last pairs
         raise _too_little()
     hessian, _, about, distances, weights, facing, free = system
@@ -267,11 +266,7 @@ def compare(
     they have too little in common. ``pose`` (4, 4).
     """
     points, normals = sample(b, most)
-    system = (
-        _system(a, *a.flats, points, normals, pose, width)
-        if len(points) >= 100 and a.flat.sum() >= 100
-        else None
-    )
+    system = _system(a, points, normals, pose, width) if len(points) >= 100 and a.flat.sum() >= 100 else None
     if system is None:
         return None
     away = np.abs(system[3])
@@ -286,8 +281,6 @@ def compare(
 
 def _system(
     a: Surface,
-    base: np.ndarray,
-    base_normals: np.ndarray,
     points: np.ndarray,
     normals: np.ndarray,
     pose: np.ndarray,
@@ -298,6 +291,7 @@ def _system(
 
     What the noise of normals alone says of such shifts is taken out of the 6×6.
     """
+    base, base_normals = a.flats
     q = rigid.apply(pose, points)
     gap, index = a.nearest(q, max(width, 2.5 * a.spacing))
     hit = np.isfinite(gap)

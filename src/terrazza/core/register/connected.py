@@ -9,10 +9,10 @@ from terrazza.core.register.picture import COLUMNS, EDGES, ROWS
 
 
 @dataclass(frozen=True)
-class Patches:
+class Connected:
     """``label`` (rows, columns) int32: the number of the patch from 1 that a pixel belongs to, 0 of none;
     by number how many pixels each has along its ``edges`` (3, n), one for each of ``EDGES``, and of how many
-    of these its own scan saw something farther beside it (``jumps``, likewise). Row 0 of both is of no patch.
+    of these its own scan saw something farther beside it (``jumps``, likewise). Number 0 is of no patch.
     """
 
     label: np.ndarray
@@ -29,11 +29,11 @@ class Patches:
         return np.minimum(shares[2], np.maximum(shares[0], shares[1]))
 
 
-def patches(row: np.ndarray, column: np.ndarray, jumps: np.ndarray) -> Patches:
+def connected(row: np.ndarray, column: np.ndarray, jumps: np.ndarray) -> Connected:
     """Of some pixels (n,), (n,) of a picture with such ``jumps`` (rows, columns)."""
     closed = _closed(row, column)
     label, count = _labels(closed)
-    return Patches(label, *_edges(closed, label, count, jumps))
+    return Connected(label, *_edges(closed, label, count, jumps))
 
 
 @njit(cache=True, nogil=True)

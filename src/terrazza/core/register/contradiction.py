@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from terrazza.core.geometry import rigid
-from terrazza.core.register.connected import patches
+from terrazza.core.register.connected import connected
 from terrazza.core.register.in_picture import AGAINST, AGREES, HIDDEN, PIXEL, hide
 from terrazza.core.register.picture import ONE_OF, Picture
 
@@ -83,7 +83,7 @@ def _patches(
     if len(chosen) < FEWEST:
         return []
     row, column = picture.row[chosen], picture.column[chosen]
-    touching = patches(row, column, picture.jumps)
+    touching = connected(row, column, picture.jumps)
     own, count = touching.label[row, column], touching.edges.shape[1]
     xyz = picture.xyz[chosen]
     area = _areas(xyz)

@@ -15,7 +15,16 @@ from scipy import fft, ndimage
 
 from terrazza.core.geometry import rigid
 from terrazza.core.register.picture import Picture
-from terrazza.core.register.plan_match import REACH, PlanShape, heights, likely_turns, slid, walls_to_slide
+from terrazza.core.register.plan_match import (
+    REACH,
+    PlanShape,
+    heights,
+    likely_turns,
+    shifted,
+    slid,
+    tops,
+    walls_to_slide,
+)
 from terrazza.core.register.surface import Surface
 
 CELL, SIDE = 0.20, 512  # m, and cells each way: twice the reach of both, so that no shift wraps around
@@ -93,13 +102,9 @@ class OpenMap:
         both = (self.occupied * occupied).sum(0)
         against = (self.open * occupied).sum(0) + (self.occupied * clear).sum(0)
         score, out = fft.irfft2(both - AGAINST * against, (SIDE, SIDE)), []
-        for _ in range(PEAKS):
-            i, j = np.unravel_index(np.argmax(score), score.shape)
-            out.append(
-                (float(score[i, j]), *((n if n < HALF else n - SIDE) * CELL for n in (int(i), int(j))))
-            )
-            rows, columns = np.arange(i - 3, i + 4) % SIDE, np.arange(j - 3, j + 4) % SIDE
-            score[np.ix_(rows, columns)] = -np.inf
+        for at in tops(score, PEAKS):
+            dx, dy = shifted(np.array(at), SIDE) * CELL
+            out.append((float(score[at]), float(dx), float(dy)))
         return out
 
 

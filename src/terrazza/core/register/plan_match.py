@@ -8,6 +8,8 @@ are slid once more over pictures of 5 cm, because a fit slides along walls where
 begins too far off, and every candidate is judged by what each scan saw as free space.
 """
 
+import itertools
+from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -24,7 +26,7 @@ CELL = 0.20
 SIDE = 512
 REACH = 24.0
 FINE_SIDE = 976  # twice the reach in cells of 5 cm, and a margin
-PEAKS = 40
+PEAKS, BESIDE = 40, 3
 QUICK, CLOSELY = 500, 16
 LEVEL_CELL = 0.4
 FINE, SPAN, SLID = 0.05, 14, 1200  # m a cell, cells each way (0.7 m), cells of a scan that are slid
@@ -272,17 +274,26 @@ def slid(
     return out
 
 
-def _peaks(match: np.ndarray, most: int = PEAKS) -> list[tuple[float, float]]:
-    peaks, field = [], match.copy()
+def tops(match: np.ndarray, most: int) -> Iterator[tuple[int, int]]:
+    """The cells of the ``most`` highest places of a correlation (n, n), which closes on itself, none within
+    ``BESIDE`` cells of another, highest first; what has been passed is taken out of it.
+    """
     for _ in range(most):
-        i, j = np.unravel_index(np.argmax(field), field.shape)
-        if field[i, j] <= 0:
-            break
-        x, y = (i if i < SIDE // 2 else i - SIDE) * CELL, (j if j < SIDE // 2 else j - SIDE) * CELL
-        peaks.append((x, y))
-        for di in range(-3, 4):
-            field[(i + di) % SIDE, np.arange(j - 3, j + 4) % SIDE] = -np.inf
-    return peaks
+        i, j = divmod(int(np.argmax(match)), match.shape[1])
+        yield i, j
+        rows, columns = (np.arange(k - BESIDE, k + BESIDE + 1) % len(match) for k in (i, j))
+        match[np.ix_(rows, columns)] = -np.inf
+
+
+def shifted(at: np.ndarray, side: int) -> np.ndarray:
+    """Shifts, in cells, that places in a correlation of so many cells each way stand for."""
+    return np.asarray(at) - side * (np.asarray(at) >= side // 2)
+
+
+def _peaks(match: np.ndarray) -> list[tuple[float, float]]:
+    """Shifts (m) of the highest places of a correlation that say anything for one."""
+    found = itertools.takewhile(lambda at: match[at] > 0, tops(match, PEAKS))
+    return [(float(x), float(y)) for x, y in (shifted(np.array(at), SIDE) * CELL for at in found)]
 
 
 @njit(cache=True, nogil=True)

@@ -9,17 +9,18 @@ slopes face the same way.  How high the one stands over the other is what most c
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numba import njit
 from scipy import fft, ndimage
 
 from terrazza.core.geometry import rigid, voxels
-from terrazza.core.register.plan_match import PlanShape, judge
+from terrazza.core.register.plan_match import PlanShape, judge, shifted, tops
 from terrazza.core.register.surface import Lately, Surface
 
 LATELY = Lately(40)
-SIDE, HALF = 192, 96  # cells each way: four times the reach, so that no shift wraps around
+SIDE, HALF = 192, 96  # cells each way: of ground four times the reach, of walls twice
 WALLS, GROUND = 0.5, 1.0  # m a cell: of all that faces aside, and of the ground alone
 REACH = 48.0  # cells
 SLOPING = np.sin(np.radians(2.0))  # what is neither level nor upright to this
@@ -31,7 +32,6 @@ UP = 0.5  # height of a unit normal from which a point is ground
 GENTLE = 0.1  # slope from which a cell of ground counts fully
 TURNS = np.radians(np.arange(0.0, 360.0, 4.0))
 PEAKS, LOOKED_AT, KEPT = 3, 30, 4  # a turn; of all, best first, judged; and kept of these
-BESIDE = 3  # cells: peaks nearer than this are one
 FEWEST = 10  # cells of ground that tell a height
 STEP, HIGHEST = 0.2, 30.0  # m of height
 SLACK = 0.4  # m that rough placements are judged with
@@ -74,6 +74,11 @@ class Relief:
             float(slopes.mean()) if len(slopes) else 0.0,
         )
 
+    @cached_property
+    def _of_ground(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Places, level parts and heights (m,) of the ground alone: 150 times are asked for them a pair."""
+        return self.place[self.ground], self.facing[self.ground], self.height[self.ground]
+
     def walls(self, turn: float) -> np.ndarray:
         """(SIDE, SIDE) complex: which way all faces in each cell after a ``turn`` (rad), more where more
         does.
@@ -84,17 +89,19 @@ class Relief:
         """(SIDE, SIDE) complex: which way the ground faces in each cell after a ``turn`` (rad), gentle slopes
         less.
         """
-        return _faced(self.place[self.ground], self.facing[self.ground], turn, GROUND, GENTLE)
+        place, facing, _ = self._of_ground
+        return _faced(place, facing, turn, GROUND, GENTLE)
 
     def floor(self, turn: float, shift: complex) -> np.ndarray:
         """(SIDE * SIDE,) m: the mean height of the ground in each cell after a ``turn`` (rad) and a ``shift``
         (m, complex); NaN where there is none.
         """
-        at = self.place[self.ground] * np.exp(1j * turn) + shift
+        place, _, height = self._of_ground
+        at = place * np.exp(1j * turn) + shift
         i, j = (np.floor(part / GROUND).astype(np.int64) + HALF for part in (at.real, at.imag))
         inside = (np.minimum(i, j) >= 0) & (np.maximum(i, j) < SIDE)
         cell = (i * SIDE + j)[inside]
-        total = np.bincount(cell, self.height[self.ground][inside], SIDE * SIDE)
+        total = np.bincount(cell, height[inside], SIDE * SIDE)
         with np.errstate(invalid="ignore"):
             return total / np.bincount(cell, minlength=SIDE * SIDE)
 
@@ -138,11 +145,7 @@ def candidates(a: tuple[Surface, PlanShape], b: tuple[Surface, PlanShape]) -> li
                 there = rigid.make(rigid.about_z(turn), np.array([shift.real, shift.imag, up]))
                 pose = back @ there @ theirs.upright
                 found.append((judge(a[1], b[1], pose, SLACK).score, pose))
-    out: list[np.ndarray] = []
-    for _, pose in sorted(found, key=lambda f: -f[0]):
-        if len(out) < KEPT and not any(rigid.within(pose, o, OTHER) for o in out):
-            out.append(pose)
-    return out
+    return rigid.distinct((pose for _, pose in sorted(found, key=lambda f: -f[0])), OTHER, KEPT)
 
 
 def _peaks(
@@ -155,13 +158,9 @@ def _peaks(
     for turn in TURNS:
         moved = np.conj(fft.fft2(field(b, turn)))
         score = fft.ifft2(still * moved).real
-        for _ in range(PEAKS):
-            i, j = divmod(int(np.argmax(score)), SIDE)
-            at = _between(score, i, j)
-            shift = (at - SIDE * (at >= HALF)) * size
+        for i, j in tops(score, PEAKS):
+            shift = shifted(_between(score, i, j), SIDE) * size
             yield float(score[i, j]), float(turn), complex(*shift)
-            rows, columns = np.arange(i - BESIDE, i + BESIDE + 1), np.arange(j - BESIDE, j + BESIDE + 1)
-            score[np.ix_(rows % SIDE, columns % SIDE)] = -np.inf
 
 
 def _between(score: np.ndarray, i: int, j: int) -> np.ndarray:

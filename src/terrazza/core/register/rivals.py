@@ -333,11 +333,7 @@ def _alike(offers: list[Offer], n: int) -> list[set[int]]:
 
 
 def _distinct(found: list[tuple[float, np.ndarray]]) -> list[np.ndarray]:
-    out: list[np.ndarray] = []
-    for _, pose in sorted(found, key=lambda f: -f[0]):
-        if len(out) < ALTERNATIVES and not any(same(pose, o) for o in out):
-            out.append(pose)
-    return out
+    return rigid.distinct((pose for _, pose in sorted(found, key=lambda f: -f[0])), SAME, ALTERNATIVES)
 
 
 def _movers(
