@@ -116,6 +116,8 @@ def _faced(place: np.ndarray, facing: np.ndarray, turn: float, size: float, gent
     way = complex(np.cos(turn), np.sin(turn))
     for k in range(len(place)):
         at = place[k] * way
+        if abs(at) >= REACH * size:
+            continue
         i, j = int(np.floor(at.real / size)) + HALF, int(np.floor(at.imag / size)) + HALF
         if 0 <= i < SIDE and 0 <= j < SIDE:
             faced[i, j] += facing[k] * way
