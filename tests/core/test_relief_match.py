@@ -69,6 +69,7 @@ def test_slopes_that_both_show_hold_a_fit_and_the_noise_of_normals_does_not(seed
     if steep:
         sigma = found.rms * np.sqrt(np.linalg.inv(found.information)[4, 4])
         assert not found.free and np.abs(off).max() < 0.008 and 0.0001 < sigma < 0.004
+        assert all(abs(shift[2]) < 0.3 for shift in found.sloping)
     else:  # level ground
         assert len(found.free) == 2 and abs(off[2]) < 0.002
 

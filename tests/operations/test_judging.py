@@ -206,17 +206,16 @@ def test_the_same_file_twice_is_told_by_its_points(tmp_path, workspace, alone):
 def test_what_only_sliding_ties_join_is_doubted(workspace, ways, doubted):
     """Ties of which each slides one way (degrees in plan) or is firm, in one island of four scans."""
 
-    def information(way):
-        held = np.eye(3)
+    def fit(way, slopes=False):
+        held, sloping = np.eye(3), ()
         if way is not None:
             along = np.array([np.cos(np.radians(way)), np.sin(np.radians(way)), 0.0])
             held -= 0.9999 * np.outer(along, along)
-        return np.kron(np.diag([1.0, 0.0]), np.eye(3)) * 10 + np.kron(np.diag([0.0, 1.0]), held)
+            sloping = (along,) if slopes else (np.cross(along, [0, 0, 1.0]),)
+        information = np.kron(np.diag([1.0, 0.0]), np.eye(3)) * 10 + np.kron(np.diag([0.0, 1.0]), held)
+        return Made(information=information, scattered=(), sloping=sloping)
 
-    ties = [
-        Made(a=a, b=b, failed="", fit=Made(information=information(w), scattered=()))
-        for (a, b), w in ways.items()
-    ]
+    ties = [Made(a=a, b=b, failed="", fit=fit(w)) for (a, b), w in ways.items()]
     scans = [Made(id=k + 1) for k in range(4)]
     job = opened(workspace, queries.create_job(workspace, "Ties"))
     results = [([0, 1, 2, 3], object(), set())]
@@ -224,6 +223,8 @@ def test_what_only_sliding_ties_join_is_doubted(workspace, ways, doubted):
     assert {k - 1 for k in found} == doubted and all("slides towards" in v for v in found.values())
     kept = looseness.sliding(job, scans, results, ties, [np.eye(4)] * 4, {3})
     assert 4 not in kept, "what stays is what the others are judged against"
+    by_slopes = [Made(a=t.a, b=t.b, failed="", fit=fit(ways[t.a, t.b], True)) for t in ties]
+    assert looseness.sliding(job, scans, results, by_slopes, [np.eye(4)] * 4, set()) == {}
 
 
 @pytest.mark.parametrize(

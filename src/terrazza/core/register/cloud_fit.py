@@ -7,6 +7,7 @@ A shift that no surface facing it holds is not followed: the noise of normals al
 """
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -50,7 +51,8 @@ class Fit:
     ``information`` (6×6): of (rotation about b's place, shift) in a's frame, per unit variance of one
     distance; ``centre``: that place; ``converged``: the last step was under 0.1 mm; ``free``: unit shifts
     (3,) in a's frame that nothing holds, along which the pose is where the fit began; ``scattered``: unit
-    shifts, times how far (m) what faces them lies scattered along them: round corners, things that moved.
+    shifts, times how far (m) what faces them lies scattered along them: round corners, things that moved;
+    ``sloping``: unit shifts that nothing faces and slopes hold.
     """
 
     pose: np.ndarray
@@ -63,6 +65,7 @@ class Fit:
     converged: bool
     free: tuple[np.ndarray, ...] = ()
     scattered: tuple[np.ndarray, ...] = ()
+    sloping: tuple[np.ndarray, ...] = ()
 
     def hold(self) -> dict[str, float]:
         """How firmly each direction is held: share (0 to 1) of the used points that see it.
@@ -152,35 +155,36 @@ def fit(
             system = _system(a, points, normals, pose, width)
             if system is None:
                 raise _too_little()
-            hessian, gradient, about, *_ = system
-            for free in system[-1]:
+            gradient = system.gradient
+            for free in system.free:
                 gradient = gradient - free * (free @ gradient)
-            solution = -np.linalg.pinv(hessian, rcond=1e-9, hermitian=True) @ gradient
-            pose = rigid.step(pose, solution[:3], solution[3:], about)
+            solution = -np.linalg.pinv(system.hessian, rcond=1e-9, hermitian=True) @ gradient
+            pose = rigid.step(pose, solution[:3], solution[3:], system.about)
             moved = float(np.linalg.norm(solution[3:]) + 5.0 * np.linalg.norm(solution[:3]))
             if moved < 0.02 * width * (0.2 if width == widths[-1] else 1.0):
                 break
     system = _system(a, points, normals, pose, widths[-1])
     if system is None:  # the last step carried it away from the last pairs
         raise _too_little()
-    hessian, _, about, distances, weights, facing, free = system
-    good, partners = weights > 0, len(distances)
+    distances, weights, free = system.distances, system.weights, tuple(f[3:] for f in system.free)
+    good = weights > 0
     return Fit(
         pose,
         float(np.sqrt(np.mean(distances[good] ** 2))),
         float(np.median(np.abs(distances[good]))),
-        partners / len(points),
+        len(distances) / len(points),
         int(good.sum()),
-        hessian,
-        about,
+        system.hessian,
+        system.about,
         moved < 1e-4 * 5,
-        tuple(f[3:] for f in free),
-        _scattered(facing, distances, weights, [f[3:] for f in free]),
+        free,
+        _scattered(system.normals, distances, weights, free),
+        tuple(f[3:] for f in system.sloping),
     )
 
 
 def _scattered(
-    facing: np.ndarray, distances: np.ndarray, weights: np.ndarray, free: list[np.ndarray]
+    facing: np.ndarray, distances: np.ndarray, weights: np.ndarray, free: tuple[np.ndarray, ...]
 ) -> tuple[np.ndarray, ...]:
     """The weaker shifts, times how far (m) what faces them lies scattered along them, where that is too far
     to hold them; those that are ``free`` are left out.
@@ -269,7 +273,7 @@ def compare(
     system = _system(a, points, normals, pose, width) if len(points) >= 100 and a.flat.sum() >= 100 else None
     if system is None:
         return None
-    away = np.abs(system[3])
+    away = np.abs(system.distances)
     matched = away <= max(4.685 * 1.4826 * np.median(away), 0.003)
     return (
         float(np.sqrt(np.mean(away[matched] ** 2))),
@@ -279,17 +283,32 @@ def compare(
     )
 
 
+class _System(NamedTuple):
+    """Normal equations of one round: 6×6, 6, reference place, distances (n,) m, weights and normals (n, 3) of
+    the points with a partner, and the shifts (6,) that nothing holds and those that slopes alone do.
+    """
+
+    hessian: np.ndarray
+    gradient: np.ndarray
+    about: np.ndarray
+    distances: np.ndarray
+    weights: np.ndarray
+    normals: np.ndarray
+    free: list[np.ndarray]
+    sloping: list[np.ndarray]
+
+
 def _system(
     a: Surface,
     points: np.ndarray,
     normals: np.ndarray,
     pose: np.ndarray,
     width: float,
-) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray, list[np.ndarray]] | None:
-    """Normal equations of one round: 6×6, 6, reference place, distances, weights and normals of the points
-    with a partner, and the shifts (6,) that nothing holds.
+) -> _System | None:
+    """That of a round from a ``pose`` (4, 4), of b's points and normals (n, 3) with partners within ``width``
+    (m) in a; None where there are too few.
 
-    What the noise of normals alone says of such shifts is taken out of the 6×6.
+    What the noise of normals alone says of shifts that nothing faces is taken out of the 6×6.
     """
     base, base_normals = a.flats
     q = rigid.apply(pose, points)
@@ -316,7 +335,7 @@ def _system(
     about = q.mean(0)
     jacobian = np.concatenate([np.cross(q - about, n), n], 1)
     weighted = jacobian * weight[:, None]
-    hessian, free = weighted.T @ jacobian, []
+    hessian, free, sloping = weighted.T @ jacobian, [], []
     for direction, held in unheld(n, weight, FEWEST_FACING):
         shift = np.r_[np.zeros(3), direction]
         slopes = _slopes(*each, weight, direction)
@@ -324,8 +343,9 @@ def _system(
             less = np.sqrt(min(1.0, (held + slopes) / (shift @ hessian @ shift)))
             scaled = np.eye(6) + (less - 1.0) * np.outer(shift, shift)
             hessian = scaled @ hessian @ scaled
+            sloping.append(shift)
             continue
         across = np.eye(6) - np.outer(shift, shift)
         hessian = across @ hessian @ across + held * np.outer(shift, shift)
         free.append(shift)
-    return hessian, weighted.T @ distance, about, distance, weight, n, free
+    return _System(hessian, weighted.T @ distance, about, distance, weight, n, free, sloping)

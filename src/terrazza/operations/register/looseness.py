@@ -4,7 +4,7 @@ import numpy as np
 
 from terrazza.later import later
 from terrazza.operations.register.judging import LOOSE_DEG, LOOSE_MM
-from terrazza.operations.register.recording import WEAK, hold_words, weakest
+from terrazza.operations.register.recording import slides, way_words, weakest
 from terrazza.operations.spine.job import Job, Scan
 
 with later():
@@ -79,24 +79,22 @@ def sliding(job, scans, results, ties, rest, fixed: set[int]) -> dict[int, str]:
     for members, adjusted, _ in results:
         if adjusted is None:
             continue
-        slides, firm = [], [pair for pair in links if set(pair) <= set(members)]
+        loose, firm = [], [pair for pair in links if set(pair) <= set(members)]
         for tie in (t for t in ties if not t.failed and {t.a, t.b} <= set(members)):
-            _, way, share = weakest(tie, rest[tie.a])
-            if share < WEAK:
-                slides.append((tie.a, tie.b, way))
+            if slides(tie, rest[tie.a]):
+                loose.append((tie.a, tie.b, weakest(tie, rest[tie.a])[1]))
             elif tie.fit.scattered:
                 way = rest[tie.a][:3, :3] @ tie.fit.scattered[0]
-                slides.append((tie.a, tie.b, way / np.linalg.norm(way)))
+                loose.append((tie.a, tie.b, way / np.linalg.norm(way)))
             else:
                 firm.append((tie.a, tie.b))
-        for along in _distinct([way for *_, way in slides]):
-            others = [(a, b) for a, b, way in slides if abs(way @ along) <= ONE_WAY]
+        for along in _distinct([way for *_, way in loose]):
+            others = [(a, b) for a, b, way in loose if abs(way @ along) <= ONE_WAY]
             groups = joined(members, firm + others)
             groups.sort(key=lambda g: (not set(g) & fixed, -len(g)))
-            told = hold_words(along, 0.0).removeprefix("slides ")
             out = {
-                scans[k].id: f"What it has in common with the others slides {told}: nothing else holds it "
-                "along that."
+                scans[k].id: f"What it has in common with the others slides {way_words(along)}: nothing else "
+                "holds it along that."
                 for k in set(members).difference(groups[0])
             } | out
     return out

@@ -14,6 +14,7 @@ with later():
     from terrazza.core.register import cloud_fit
 
 WEAK = 0.006
+BY_SLOPES = 0.8  # part of a shift, squared, that slopes have to hold for it not to slide
 
 
 def record_of(job: Job, scans: list[Scan], poses, ties, results, loose, how) -> Figures:
@@ -159,18 +160,29 @@ def tie_record(a: Scan, b: Scan, tie, pose_a: np.ndarray) -> dict:
         "hold": {k: float(v) for k, v in zip("xyz", held)},
         "weakest": share,
         "weak_direction": direction.tolist(),
-        "words": hold_words(direction, share),
+        "words": hold_words(direction, share, slides(tie, pose_a)),
         "failed": tie.failed,
     }
 
 
-def hold_words(direction: np.ndarray, share: float) -> str:
+def slides(tie, pose_a: np.ndarray) -> bool:
+    """Whether a tie, whose first scan stands at ``pose_a``, may slide along what it holds least:
+    hardly anything faces that, and slopes do not hold it.
+    """
+    _, direction, share = weakest(tie, pose_a)
+    by_slopes = sum(float(direction @ pose_a[:3, :3] @ shift) ** 2 for shift in tie.fit.sloping)
+    return share < WEAK and by_slopes < BY_SLOPES
+
+
+def hold_words(direction: np.ndarray, share: float, sliding: bool) -> str:
     """How firmly a tie holds, and where it would slide, in words."""
     if share >= cloud_fit.FIRM:
         return "firm"
-    along = (
-        "in height"
-        if abs(direction[2]) > 0.8
-        else f"towards {np.degrees(np.arctan2(direction[0], direction[1])) % 180:.0f}°"
-    )
-    return f"{'slides' if share < WEAK else 'weak'} {along}"
+    return f"{'slides' if sliding else 'weak'} {way_words(direction)}"
+
+
+def way_words(direction: np.ndarray) -> str:
+    """Along which way (3,) of the job frame, in words."""
+    if abs(direction[2]) > 0.8:
+        return "in height"
+    return f"towards {np.degrees(np.arctan2(direction[0], direction[1])) % 180:.0f}°"
