@@ -13,7 +13,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from terrazza.core.geometry import rigid
-from tests.places import FARTHEST, Place, cast, lasting, rays
+from tests.boxes import Place, cast, lasting
+from tests.places import FARTHEST, rays
 
 NEAR, EDGE = 0.05, 0.01  # m and m a metre up to which two ranges are one
 BEATEN, LESS = 0.15, 0.5

@@ -19,7 +19,7 @@ from terrazza.db.models import Job
 from terrazza.formats import e57_writer
 from terrazza.work.open import open_workspace
 from tests import beams, places
-from tests.places import cast
+from tests.boxes import cast
 from tests.run import must
 
 STATIONS = [(6.0, 5.0, 1.6), (24.0, 6.0, 1.7), (7.0, 15.0, 1.6), (23.0, 14.0, 1.7)]

@@ -24,7 +24,8 @@ from terrazza.formats import (
     e57_writer,
 )
 from terrazza.work.open import open_workspace
-from tests.places import COLUMNS, ROWS, building, moved, rays, scanned
+from tests.boxes import moved
+from tests.places import COLUMNS, ROWS, building, rays, scanned
 from tests.run import must, opened
 
 

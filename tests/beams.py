@@ -8,7 +8,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from terrazza.formats import e57_writer
-from tests.places import Place, cast
+from tests.boxes import Place, cast
 
 
 @dataclass

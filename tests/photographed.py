@@ -14,7 +14,7 @@ from terrazza.core.color.evening import stored
 from terrazza.core.geometry import rigid
 from terrazza.formats import e57_writer
 from tests import beams
-from tests.places import Place, cast
+from tests.boxes import Place, cast
 
 
 def arrays(place: Place) -> tuple:

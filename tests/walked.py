@@ -6,7 +6,7 @@ import numpy as np
 
 from terrazza.core.geometry import rigid
 from tests import beams
-from tests.places import Place, cast, furnish, shell, wall
+from tests.boxes import Place, cast, furnish, shell, wall
 
 RINGS, ROUND, RATE, SPEED, NOISE = 16, 120, 5.0, 0.9, 0.008
 
