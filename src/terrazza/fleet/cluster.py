@@ -10,7 +10,7 @@ from distributed import Client, Event, KilledWorker, get_worker
 
 from terrazza.errors import Cancelled, TerrazzaError
 from terrazza.fleet.common import Shared, dump, gather, laid
-from terrazza.fleet.local import inline, piece_size, run_piece
+from terrazza.fleet.local import Fleet, inline, run_piece
 
 EVERY = 0.25
 LOOK = 0.25
@@ -42,7 +42,7 @@ def _run(function, number, piece, common, name):
     return run_piece(function, piece, common, _Telling(name, number))
 
 
-class Cluster:
+class Cluster(Fleet):
     """The same as ``Local``, on the workers of a scheduler at ``address``; pieces of a worker that dies are
     done again by others.
 
@@ -54,11 +54,6 @@ class Cluster:
     def __init__(self, address: str, shared: str, memory: int = 2_000_000_000):
         self.address, self.shared, self.memory = address, shared, memory
         self._client = None
-
-    @property
-    def points_at_once(self) -> int:
-        """How many points a piece may hold in memory."""
-        return piece_size(self.memory)
 
     def warm(self, module: str) -> None:
         """Workers of a cluster are warm."""
@@ -80,19 +75,6 @@ class Cluster:
                 )
         return self._client
 
-    def map(
-        self,
-        function,
-        pieces: list,
-        sizes: list[float],
-        progress,
-        label: str,
-        common=None,
-        light: bool = False,
-    ) -> list:
-        """As ``Local.map``; light work of little size, and one piece alone, are done here."""
-        return list(self.each(function, pieces, sizes, progress, label, common, light, ahead=len(pieces)))
-
     def each(
         self,
         function,
@@ -104,7 +86,7 @@ class Cluster:
         light: bool = False,
         ahead: int = 0,
     ):
-        """As ``Local.each``, by default one piece more ``ahead`` than the cluster has threads."""
+        """As ``Fleet.each``, by default one piece more ``ahead`` than the cluster has threads."""
         total = float(sum(sizes)) or 1.0
         if len(pieces) <= 1 or (light and inline(total)):
             from terrazza.fleet.local import Local

@@ -5,10 +5,12 @@ import importlib
 import multiprocessing
 import os
 import tempfile
+from collections.abc import Callable, Iterator
 from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor
 from concurrent.futures import wait as wait_for
 from concurrent.futures.process import BrokenProcessPool
 from functools import lru_cache
+from typing import Any
 
 from terrazza.errors import Cancelled, TerrazzaError
 from terrazza.fleet.common import Shared, dump, gather, laid, load
@@ -85,19 +87,13 @@ class _Inline:
         self.progress.advance(self.before + done, self.total, label or self.label)
 
 
-class Local:
-    """``cores`` processes at most, kept from one map to the next; one piece alone, or one core, runs in this
-    process.
+class Fleet:
+    """Those who do pieces of work: the cores of this machine, or those of a cluster.
 
     ``memory`` (bytes) is what all of them may use together.
     """
 
-    def __init__(self, cores: int | None = None, memory: int = 2_000_000_000):
-        self.memory = memory
-        self.cores = min(
-            cores or os.cpu_count() or 1, max(int(memory / (piece_size(memory) * BYTES_A_POINT)), 1)
-        )
-        self._pool = None
+    memory: int
 
     @property
     def points_at_once(self) -> int:
@@ -106,14 +102,14 @@ class Local:
 
     def map(
         self,
-        function,
-        pieces: list,
+        function: Callable[..., Any],
+        pieces: list[Any],
         sizes: list[float],
-        progress,
+        progress: Any,
         label: str,
-        common=None,
+        common: Any = None,
         light: bool = False,
-    ) -> list:
+    ) -> list[Any]:
         """Results of ``function(piece, progress)`` in order; ``sizes`` are the pieces' shares of the total.
 
         A piece reports ``advance(done, …)`` in the unit of its size.  With ``common``, something large that
@@ -122,6 +118,35 @@ class Local:
         the others and is raised.
         """
         return list(self.each(function, pieces, sizes, progress, label, common, light, ahead=len(pieces)))
+
+    def each(
+        self,
+        function: Callable[..., Any],
+        pieces: list[Any],
+        sizes: list[float],
+        progress: Any,
+        label: str,
+        common: Any = None,
+        light: bool = False,
+        ahead: int = 0,
+    ) -> Iterator[Any]:
+        """The results of ``map`` one after another, as they are asked for: so many pieces are ``ahead`` of
+        the one that is taken.
+        """
+        raise NotImplementedError
+
+
+class Local(Fleet):
+    """``cores`` processes at most, kept from one map to the next; one piece alone, or one core, runs in this
+    process.
+    """
+
+    def __init__(self, cores: int | None = None, memory: int = 2_000_000_000):
+        self.memory = memory
+        self.cores = min(
+            cores or os.cpu_count() or 1, max(int(memory / (piece_size(memory) * BYTES_A_POINT)), 1)
+        )
+        self._pool = None
 
     def each(
         self,
@@ -134,9 +159,7 @@ class Local:
         light: bool = False,
         ahead: int = 0,
     ):
-        """The results of ``map`` one after another, as they are asked for: so many pieces are ``ahead`` of
-        the one that is taken, by default one more than there are cores.
-        """
+        """As ``Fleet.each``, by default one piece more ``ahead`` than there are cores."""
         total = float(sum(sizes)) or 1.0
         if (
             len(pieces) <= 1
