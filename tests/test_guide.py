@@ -52,6 +52,7 @@ def test_it_refuses_in_words(workspace, shift):
     [
         "docs/surveyors.md",
         "docs/performance.md",
+        "docs/registration.md",
         "CHANGELOG.md",
         "LICENSE",
         "docs/recipes/whole-job.toml",
