@@ -9,7 +9,7 @@ import pytest
 from terrazza.core.geometry import rigid
 from terrazza.core.register import cloud_fit, graph, linking, network
 from terrazza.db import queries
-from terrazza.operations.register import judging, looseness, settling
+from terrazza.operations.register import judging, looseness, settling, standing
 from terrazza.operations.register.looked_through import due
 from terrazza.operations.register.statement import statement
 from terrazza.operations.spine.fieldbook import undo
@@ -190,6 +190,22 @@ def test_the_same_file_twice_is_told_by_its_points(tmp_path, workspace, alone):
     said = opened(workspace, row).facts("standing")
     assert [said[str(k)]["doubt"] for k in (1, 2)] == [None, None]  # the first of each is not in doubt by it
     assert all("the very same points as scan" in said[str(k)]["doubt"] for k in (3, 4))
+
+
+@pytest.mark.parametrize(("places", "says"), [(0, "another."), (1, "one place is"), (3, "3 places are")])
+def test_a_scan_aside_has_its_guesses_to_choose_from(places, says):
+    kept = {("pose", 1): {"matrix": np.eye(4).tolist()}}
+    job = Made(
+        get=lambda kind, key: kept.get((kind, key)),
+        put=lambda kind, key, value, scan: kept.update({(kind, key): value}),
+    )
+    guesses = [rigid.make(np.eye(3), np.array([x, 2.0, 0.0])) for x in range(places)]
+    found = Made(poses=[np.eye(4), None], island=[1, 0], doubt=["", ""], rivals=[[], guesses])
+    scans = [Made(id=k, name=f"s{k}", points=9) for k in (1, 2)]
+    standing.put_standing(job, scans, found, {"says": "", "unsettled": {}, "loose": {}}, {0})
+    said = kept["standing", 2]
+    assert said["island"] is None and says in said["doubt"] and len(said["alternatives"]) == places
+    assert [m[1][3] for m in said["alternatives"]] == [2.0] * places
 
 
 @pytest.mark.parametrize(

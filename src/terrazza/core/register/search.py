@@ -19,6 +19,7 @@ from terrazza.core.register.assembly import ALTERNATIVES, MANY, WELL, Assembly
 from terrazza.core.register.contradiction import Verdict, judge
 from terrazza.core.register.doubts import as_filed, doubts_of, put_back
 from terrazza.core.register.giving_way import made_way
+from terrazza.core.register.guesses import guesses
 from terrazza.core.register.offers import (
     COMMON,
     REFUSED,
@@ -157,7 +158,7 @@ def place(
         witnessed = _by_targets(sightings(), surfaces, pictures, off)
         if witnessed:
             found = assembled(offers + witnessed, witnessed, progress)
-    return _numbered(*found, given, fixed)
+    return _numbered(*found, given, fixed, offers)
 
 
 def _weak(assembly: Assembly, doubt: list[str], least: float) -> list[int]:
@@ -175,8 +176,11 @@ def _numbered(
     doubt: list[str],
     given: dict[int, np.ndarray],
     fixed: set[int],
+    offers: list[Offer],
 ) -> Placed:
-    """Islands numbered from 1, that with fixed scans first and then the largest; lone scans stand aside."""
+    """Islands numbered from 1, that with fixed scans first and then the largest; lone scans stand aside, with
+    guesses where they belong in the first.
+    """
     n = len(assembly.island)
     groups = sorted(
         {i: assembly.members(i) for i in assembly.island}.values(),
@@ -191,6 +195,9 @@ def _numbered(
             for k in group:
                 poses[k] = base @ assembly.pose[k]
                 rivals[k] = [base @ r for r in rivals[k]]
+        elif counted:
+            base = _base(counted[0], assembly, given, fixed)
+            rivals[group[0]] = [base @ g for g in guesses(assembly, offers, group[0], counted[0])]
     return Placed(poses, [number.get(k, 0) for k in range(n)], doubt, rivals)
 
 

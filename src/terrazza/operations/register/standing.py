@@ -64,13 +64,21 @@ def _doubts(job: Job, scans: list[Scan], found, figures: Figures) -> list[str]:
                 "one of them."
             )
         elif found.island[k] == 0:
-            doubt = "Nothing that the scans show ties it to another."
+            doubt = _aside(len(found.rivals[k]))
         elif not doubt and scan.id in figures["unsettled"]:
             doubt = figures["unsettled"][scan.id]
         elif not doubt:
             doubt = figures["loose"].get(scan.id, "")
         out.append(doubt)
     return out
+
+
+def _aside(places: int) -> str:
+    """Why a scan stands aside that may belong in so many places."""
+    possible = {0: "", 1: " surely; one place is possible"}.get(
+        places, f" surely; {places} places are possible"
+    )
+    return f"Nothing that the scans show ties it to another{possible}."
 
 
 def _scanned_again(job: Job, scans: list[Scan]) -> dict[int, int]:
