@@ -89,7 +89,7 @@ def _scanned_again(job: Job, scans: list[Scan]) -> dict[int, int]:
         for s in scans
         if (
             other := first.setdefault(
-                (s.points, *map(named_by, job.get("column", f"{s.id}/position") or [str(s.id)])), s.id
+                (s.points, *map(named_by, job.get("column", f"{s.id}/position") or [f".{s.id}."])), s.id
             )
         )
         != s.id
