@@ -10,6 +10,7 @@ from terrazza.core.register import sketch
 from terrazza.db import queries
 from terrazza.errors import InputError
 from terrazza.operations.spine import fieldbook
+from terrazza.web.contexts import sheets
 from tests.operations.test_placing_by_hand import parting
 from tests.run import must, opened, perform
 from tests.scenes import write_room
@@ -119,7 +120,9 @@ def test_what_fits_nowhere_near_stays_aside_and_is_told(room):
     standing = job.get("standing", 2)
     assert standing["island"] is None and "heading" in standing["doubt"]
     assert np.allclose(np.array(standing["alternatives"][0])[:2, 3], [19.5, 10.0])
-    must(workspace, row, "register.choose", scan=2, alternative=1)
+    assert [(d["stands"], len(d["places"])) for d in sheets._doubted(job) if d["id"] == 2] == [(False, 1)]
+    chosen = must(workspace, row, "register.choose", scan=2, alternative=1)
+    assert "after it stood aside" in chosen["says"] and chosen["moved_m"] == 0
     assert np.allclose(opened(workspace, row).scan(2).pose[:2, 3], [19.5, 10.0])
 
 

@@ -49,11 +49,14 @@ class Choose(Operation):
                 "Set one of its scans by hand, then register again.",
             )
         pose = np.array(offered[params.alternative - 1])
-        moved, turned = rigid.difference(scan.pose, pose) if scan.pose is not None else (0.0, 0.0)
+        moved, says = 0.0, "after it stood aside"
+        if scan.pose is not None:
+            moved, turned = rigid.difference(scan.pose, pose)
+            says = f"moved {Notation.of(job).length(moved)}, turned {np.degrees(turned):.1f}°"
         matrix = put_pose(job, scan, pose, "chosen")
         job.put("standing", scan.id, standing | {"island": 1, "matrix": matrix, "doubt": None}, scan=scan.id)
         return {
             "says": f"Scan {scan.id}, {scan.name}: placement {params.alternative} of {len(offered)} chosen, "
-            f"moved {Notation.of(job).length(moved)}, turned {np.degrees(turned):.1f}°",
+            + says,
             "moved_m": float(moved),
         }

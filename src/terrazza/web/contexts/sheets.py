@@ -233,6 +233,7 @@ def _doubted(job: Job) -> list[dict]:
             "name": names[int(k)],
             "doubt": v["doubt"],
             "island": v["island"],
+            "stands": v["matrix"] is not None,
             "places": [(job.frame @ np.array(m))[:3, 3].tolist() for m in v["alternatives"]]
             if v["island"] in {1, None}
             else [],
