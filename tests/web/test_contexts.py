@@ -1,6 +1,7 @@
 """What templates are given: figures for people, terraces, progress, and the pages' helpers."""
 
 import time
+from types import SimpleNamespace
 
 import pytest
 
@@ -194,3 +195,20 @@ def test_a_job_opens_where_work_is_left(copied):
     write_room(path, rows=30, columns=60)
     must(copied, row, "import.files", files=[path], take=["1:1"])
     assert done != "register" and page.first_step(opened(copied, row)) == "register"
+
+
+@pytest.mark.parametrize(
+    ("settled", "says"),
+    [
+        ((), "3 doubts: Scan 1, a: x."),
+        ((1,), "2 doubts: Scan 11, b: y."),  # not the eleventh with it
+        ((1, 11), "1 doubt: Two ties are weak."),
+    ],
+)
+def test_doubts_of_placements_that_were_settled_are_not_told_in_the_list_of_steps(settled, says):
+    said = {"doubt": ["Scan 1, a: x.", "Scan 11, b: y.", "Two ties are weak."]}
+    job = SimpleNamespace(
+        facts=lambda kind: {str(k): {"doubt": None if k in settled else "x"} for k in (1, 11)},
+        last_entries=lambda: {1: SimpleNamespace(operation="register.automatic", figures=said)},
+    )
+    assert terraces._doubts(job) == {"Register": says}

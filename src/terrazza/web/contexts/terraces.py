@@ -55,12 +55,17 @@ def build(job: Job, current: str) -> dict:
 
 
 def _doubts(job: Job) -> dict[str, str]:
-    """By step what the last living entry of each of its operations doubts."""
+    """By step what the last living entry of each of its operations doubts, but for placements that somebody
+    has settled since.
+    """
     found: dict[str, list[str]] = {}
+    settled = tuple(f"Scan {k}, " for k, v in job.facts("standing").items() if not v["doubt"])
     for entry in job.last_entries().values():
         operation = known(entry.operation)
         if operation is not None:
-            found.setdefault(operation.step, []).extend((entry.figures or {}).get("doubt") or [])
+            said = (entry.figures or {}).get("doubt") or []
+            left = [d for d in said if operation.step != "Register" or not d.startswith(settled)]
+            found.setdefault(operation.step, []).extend(left)
     return {
         step: f"{len(said)} doubt{'s' * (len(said) != 1)}: {said[0]}" for step, said in found.items() if said
     }
