@@ -119,9 +119,8 @@ def _faced(place: np.ndarray, facing: np.ndarray, turn: float, size: float, gent
         if abs(at) >= REACH * size:
             continue
         i, j = int(np.floor(at.real / size)) + HALF, int(np.floor(at.imag / size)) + HALF
-        if 0 <= i < SIDE and 0 <= j < SIDE:
-            faced[i, j] += facing[k] * way
-            count[i, j] += 1.0
+        faced[i, j] += facing[k] * way
+        count[i, j] += 1.0
     for i in range(SIDE):
         for j in range(SIDE):
             if count[i, j] > 0.0:
